@@ -1,0 +1,13 @@
+#!/usr/bin/env bash
+# Resolve the ranges of pyproject.toml to exact, hashed versions for every supported Python.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+work=$(mktemp -d)
+trap 'rm -rf "$work"' EXIT
+python3 -m venv "$work/venv"
+"$work/venv/bin/pip" install --quiet uv
+resolve() {
+  "$work/venv/bin/uv" pip compile --quiet --universal --python-version 3.11 --generate-hashes --no-header --no-annotate "$@"
+}
+resolve --group build pyproject.toml -o requirements.lock
+resolve --group build --group dev pyproject.toml -c requirements.lock -o requirements-dev.lock

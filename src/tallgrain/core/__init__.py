@@ -1,0 +1,1 @@
+"""The heart: geometry, solvers and statistics, with no interface, files or link."""

@@ -1,0 +1,1 @@
+"""What a printer is: kinematics, plate, supports, adjusters, probe and reach."""

@@ -1,0 +1,177 @@
+"""The machine sheet: what one printer is, as its builder describes it.
+
+Lengths are mm. All positions are where the nozzle stands when it is over them; for a plate that
+moves in y they are the plate's own coordinates.
+"""
+
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+from tallgrain.core.machine.outline import Disc, Outline, Rectangle
+
+Pair = tuple[float, float]
+Name = Annotated[str, Field(min_length=1, max_length=60)]
+Length = Annotated[float, Field(gt=0, le=5000)]
+
+
+class Part(BaseModel):
+    """Base of all tables: frozen, finite numbers only, foreign keys kept."""
+
+    model_config = ConfigDict(frozen=True, extra="allow", allow_inf_nan=False)
+
+
+class Plate(Part):
+    """The surface that is printed on, a rectangle or a disc."""
+
+    shape: Literal["rectangle", "disc"] = "rectangle"
+    size: tuple[Length, Length] | None = None
+    origin: Pair = (0.0, 0.0)
+    diameter: Length | None = None
+    centre: Pair = (0.0, 0.0)
+    datum: Pair | None = None
+    margin: Annotated[float, Field(ge=0, le=500)] = 0.0
+
+    @model_validator(mode="after")
+    def _complete(self) -> "Plate":
+        if self.shape == "rectangle" and self.size is None:
+            raise ValueError("a rectangular plate needs 'size = [width, depth]'")
+        if self.shape == "disc" and self.diameter is None:
+            raise ValueError("a round plate needs 'diameter'")
+        if not self.outline.less(self.margin):
+            raise ValueError("the margin leaves nothing of the plate: make it smaller")
+        if self.datum is not None and not bool(self.outline.holds([self.datum])[0]):
+            raise ValueError(f"the datum {list(self.datum)} is not on the plate: move it there")
+        return self
+
+    @property
+    def outline(self) -> Outline:
+        """The plate's edge."""
+        if self.shape == "disc":
+            assert self.diameter is not None
+            return Disc(self.centre[0], self.centre[1], self.diameter / 2)
+        assert self.size is not None
+        (x0, y0), (w, d) = self.origin, self.size
+        return Rectangle(x0, y0, x0 + w, y0 + d)
+
+    @property
+    def datum_point(self) -> Pair:
+        """Where the gap is set and kept: the sheet's datum, else the middle."""
+        return self.datum if self.datum is not None else self.outline.middle
+
+
+def _rising(name: str, span: Pair) -> None:
+    if span[0] >= span[1]:
+        raise ValueError(f"'{name}' must be [lowest, highest], got {list(span)}")
+
+
+class Travel(Part):
+    """How far the nozzle can go, lowest and highest of each axis."""
+
+    x: Pair
+    y: Pair
+    z: Pair
+
+    @model_validator(mode="after")
+    def _ordered(self) -> "Travel":
+        for name in ("x", "y", "z"):
+            _rising(name, getattr(self, name))
+        return self
+
+
+class Repeatability(Part):
+    """Standard deviations of the probe: within a series, and between references (mm)."""
+
+    s_r: Annotated[float, Field(gt=0, le=1)] = 0.003
+    s_between: Annotated[float, Field(ge=0, le=1)] = 0.005
+
+
+class Probe(Part):
+    """How the printer senses the plate. offset = from the nozzle tip to the sensing point."""
+
+    kind: Literal["contact_pin", "switch_arm", "proximity", "nozzle"]
+    offset: Pair = (0.0, 0.0)
+    trip_height: Annotated[float, Field(ge=-1, le=50)] = 0.0
+    repeatability: Repeatability = Repeatability()
+
+
+class Support(Part):
+    """Where a Z motor carries the plate or the gantry; may lie outside the plate."""
+
+    name: Name
+    at: Pair
+    step_mm: Annotated[float, Field(gt=0, le=1)] = 0.0025
+
+
+class Adjuster(Part):
+    """A bed screw turned by hand; `raises` is the turn, seen from above, that raises the plate."""
+
+    name: Name
+    at: Pair
+    lead_mm: Annotated[float, Field(gt=0, le=20)]
+    raises: Literal["clockwise", "counterclockwise"]
+
+
+class KeepOut(Part):
+    """A place that must not be touched: x0, y0, x1, y1 of a rectangle."""
+
+    name: Name
+    rectangle: tuple[float, float, float, float]
+
+    @model_validator(mode="after")
+    def _ordered(self) -> "KeepOut":
+        x0, y0, x1, y1 = self.rectangle
+        if x0 >= x1 or y0 >= y1:
+            raise ValueError("'rectangle' must be [x0, y0, x1, y1] with x0 < x1 and y0 < y1")
+        return self
+
+    @property
+    def outline(self) -> Rectangle:
+        """The rectangle as an outline."""
+        return Rectangle(*self.rectangle)
+
+
+class Tolerance(Part):
+    """What the builder will put up with."""
+
+    tilt_mm: Length = 0.02
+    adjuster_mm: Length = 0.03
+    flatness_mm: Length = 0.2
+    first_layer_mm: tuple[Length, Length] = (0.16, 0.26)
+
+
+class MachineSheet(Part):
+    """One printer, described."""
+
+    format: Literal["tallgrain-machine"]
+    version: Literal[1]
+    name: Name
+    kinematics: Literal["plate_z", "gantry_z", "delta"]
+    plate_moves_y: bool = False
+    body: Literal["rigid", "flexible"] = "rigid"
+    plate: Plate
+    travel: Travel
+    probe: Probe
+    supports: tuple[Support, ...] = ()
+    adjusters: tuple[Adjuster, ...] = ()
+    keep_outs: tuple[KeepOut, ...] = ()
+    tolerance: Tolerance = Tolerance()
+
+    @model_validator(mode="after")
+    def _names_differ(self) -> "MachineSheet":
+        for table in ("supports", "adjusters", "keep_outs"):
+            names = [part.name for part in getattr(self, table)]
+            twice = {name for name in names if names.count(name) > 1}
+            if twice:
+                raise ValueError(f"two {table} share the name '{twice.pop()}': rename one")
+        return self
+
+    def drives(self) -> str:
+        """The Z drives in words, for the header."""
+        count = len(self.supports)
+        if self.kinematics == "delta":
+            return "delta, three towers"
+        words = {0: "no", 1: "one", 2: "two", 3: "three", 4: "four"}
+        number = words.get(count, str(count))
+        carried = "" if self.kinematics == "plate_z" else " on the gantry"
+        return f"{number} Z motor{'' if count == 1 else 's'}{carried}"

@@ -1,0 +1,1 @@
+"""Where to touch, and in which order."""

@@ -1,0 +1,103 @@
+"""A grid of probe points within reach, in serpentine order."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from tallgrain.core.machine.outline import path_length
+from tallgrain.core.machine.reach import Reach
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.survey import Floats
+from tallgrain.errors import InputError
+
+COUNT_RANGE = (2, 51)
+SAMPLES_RANGE = (1, 9)
+
+# Documented starting estimate of a printer's pace; the survey itself corrects it as it goes.
+TRAVEL_MM_S = 150.0
+TOUCH_S = 2.2
+TO_START_S = 8.0
+
+
+@dataclass(frozen=True)
+class Dropped:
+    """A planned probe point that can't be touched, and why."""
+
+    x: float
+    y: float
+    why: str
+
+
+@dataclass(frozen=True)
+class Plan:
+    """Where to touch: probe points (n, 2) mm in the order of travel."""
+
+    kind: str
+    points: Floats
+    dropped: tuple[Dropped, ...]
+    shape: tuple[int, int] | None
+    samples: int = 1
+
+    @property
+    def travel_mm(self) -> float:
+        """Length of the way through all points."""
+        return path_length(self.points)
+
+    @property
+    def estimate_s(self) -> float:
+        """A first idea of the time that it takes, in seconds."""
+        touching = len(self.points) * self.samples * TOUCH_S
+        return TO_START_S + self.travel_mm / TRAVEL_MM_S + touching
+
+
+def parse_count(text: str) -> tuple[int, int]:
+    """Columns and rows from text such as '9x9'; raises InputError."""
+    low, high = COUNT_RANGE
+    parts = text.lower().replace("×", "x").split("x")
+    if len(parts) == 2 and all(p.strip().isdecimal() for p in parts):
+        columns, rows = int(parts[0]), int(parts[1])
+        if low <= columns <= high and low <= rows <= high:
+            return columns, rows
+    raise InputError(
+        f"'{text}' is not a number of points.",
+        "--count",
+        f"Give columns x rows from {low}x{low} to {high}x{high}, such as 9x9.",
+    )
+
+
+def grid_plan(
+    sheet: MachineSheet, columns: int, rows: int, samples: int = 1, kind: str = "surface"
+) -> Plan:
+    """An even grid over the reach: columns x rows probe points, `samples` touches at each.
+
+    Rows are travelled left to right and back, from the front. Points on a keep-out or off a round
+    plate are dropped with the reason. Raises InputError where nothing is left.
+    """
+    low, high = SAMPLES_RANGE
+    if not low <= samples <= high:
+        raise InputError(
+            f"{samples} touches a point can't be done.", "--samples", f"Give {low} to {high}."
+        )
+    parse_count(f"{columns}x{rows}")
+    reach = Reach(sheet)
+    box = reach.box
+    # Rounded to the micrometre, so that what is stored is what was asked of the printer.
+    xs = np.round(np.linspace(box.x0, box.x1, columns), 3)
+    ys = np.round(np.linspace(box.y0, box.y1, rows), 3)
+    grid = np.stack(np.meshgrid(xs, ys), axis=-1)
+    grid[1::2] = grid[1::2, ::-1]
+    points = grid.reshape(-1, 2)
+    why = reach.refusals(points)
+    kept = np.array([not reason for reason in why])
+    if not kept.any():
+        raise InputError(
+            "no point of the grid is within reach.",
+            f"sheet of {sheet.name}",
+            "Check the probe offset, the margin and the keep-outs.",
+        )
+    dropped = tuple(
+        Dropped(float(x), float(y), reason)
+        for (x, y), reason in zip(points, why, strict=True)
+        if reason
+    )
+    return Plan(kind, points[kept], dropped, (columns, rows), samples)

@@ -1,0 +1,1 @@
+"""Reference planes, flatness, shape terms and interpolation."""

@@ -1,0 +1,167 @@
+"""Interpolation of a surveyed grid: bilinear, and a tensor-product cubic through the points.
+
+Both are linear in the heights and separable, so a whole picture is two small matrix products:
+Z(y, x) = Ay · H · Axᵀ with one operator for each axis.
+"""
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+from tallgrain.core.survey import Floats
+from tallgrain.errors import InputError
+
+Method = Literal["bilinear", "bicubic"]
+
+
+@dataclass(frozen=True)
+class Mesh:
+    """Heights on a grid: xs (nx,), ys (ny,) rising, mm; heights (ny, nx) mm, NaN where missing."""
+
+    xs: Floats
+    ys: Floats
+    heights: Floats
+
+    @property
+    def complete(self) -> bool:
+        """Whether every node was measured."""
+        return bool(np.isfinite(self.heights).all())
+
+
+def mesh_of(xy: Floats, heights: Floats, close_mm: float = 0.01) -> Mesh | None:
+    """The grid that scattered points (n, 2) lie on; None where they lie on none.
+
+    Points closer than close_mm in x (or y) share a column (row). At least two columns and rows
+    and half of the nodes must be there.
+    """
+    if len(xy) < 4:
+        return None
+    xs, columns = _levels(xy[:, 0], close_mm)
+    ys, rows = _levels(xy[:, 1], close_mm)
+    if len(xs) < 2 or len(ys) < 2 or len(xs) * len(ys) > 2 * len(xy):
+        return None
+    grid = np.full((len(ys), len(xs)), np.nan)
+    grid[rows, columns] = heights
+    return Mesh(xs, ys, grid)
+
+
+def _levels(values: Floats, close: float) -> tuple[Floats, np.ndarray]:
+    order = np.argsort(values)
+    starts = np.concatenate([[True], np.diff(values[order]) > close])
+    label = np.empty(len(values), dtype=int)
+    label[order] = np.cumsum(starts) - 1
+    levels = np.bincount(label, weights=values) / np.bincount(label)
+    return levels, label
+
+
+def filled(mesh: Mesh) -> Mesh:
+    """The mesh with missing nodes set so that the surface bends least (for drawing only).
+
+    Solves the discrete thin plate: squared second differences along rows and columns are
+    minimised with the measured nodes held.
+    """
+    missing = np.isnan(mesh.heights).ravel()
+    if not missing.any():
+        return mesh
+    ny, nx = mesh.heights.shape
+    bend = np.vstack(
+        [
+            np.kron(np.eye(ny), _second_differences(mesh.xs)),
+            np.kron(_second_differences(mesh.ys), np.eye(nx)),
+            # A faint pull toward the mean keeps a node that no difference ties down finite.
+            1e-9 * np.eye(nx * ny),
+        ]
+    )
+    known = np.nan_to_num(mesh.heights.ravel(), nan=0.0)
+    mean = float(np.nanmean(mesh.heights))
+    held = np.where(missing, 0.0, known - mean)
+    answer = np.linalg.lstsq(bend[:, missing], -bend @ held, rcond=None)[0]
+    full = held.copy()
+    full[missing] = answer
+    return Mesh(mesh.xs, mesh.ys, (full + mean).reshape(ny, nx))
+
+
+def _second_differences(at: Floats) -> Floats:
+    n = len(at)
+    rows = np.zeros((max(n - 2, 0), n))
+    for i in range(n - 2):
+        before, after = at[i + 1] - at[i], at[i + 2] - at[i + 1]
+        rows[i, i : i + 3] = [1 / before, -1 / before - 1 / after, 1 / after]
+    return rows
+
+
+def linear_operator(knots: Floats, queries: Floats) -> Floats:
+    """A (m, n) with A @ values = the broken line through (knots, values) at the queries."""
+    cell = np.clip(np.searchsorted(knots, queries, side="right") - 1, 0, len(knots) - 2)
+    share = (queries - knots[cell]) / (knots[cell + 1] - knots[cell])
+    operator = np.zeros((len(queries), len(knots)))
+    at = np.arange(len(queries))
+    operator[at, cell] = 1 - share
+    operator[at, cell + 1] = share
+    return operator
+
+
+def cubic_operator(knots: Floats, queries: Floats) -> Floats:
+    """A (m, n) with A @ values = the cubic spline through (knots, values) at the queries.
+
+    Twice continuously differentiable with not-a-knot ends; the parabola through three points, the
+    line through two (C. de Boor, A Practical Guide to Splines, 1978, ch. IV).
+    """
+    n = len(knots)
+    if n < 4:
+        # Lagrange's form: exact for the one polynomial through two or three points.
+        columns = []
+        for i in range(n):
+            others = np.delete(knots, i)
+            columns.append(np.prod((queries[:, None] - others) / (knots[i] - others), axis=1))
+        return np.stack(columns, axis=1)
+    steps = np.diff(knots)
+    curvature = np.linalg.solve(*_curvature_system(steps))
+    cell = np.clip(np.searchsorted(knots, queries, side="right") - 1, 0, n - 2)
+    h = steps[cell]
+    right = (queries - knots[cell]) / h
+    left = 1 - right
+    operator = linear_operator(knots, queries)
+    operator += ((left**3 - left) * h**2 / 6)[:, None] * curvature[cell]
+    operator += ((right**3 - right) * h**2 / 6)[:, None] * curvature[cell + 1]
+    return operator
+
+
+def _curvature_system(h: Floats) -> tuple[Floats, Floats]:
+    """Left and right sides (n, n) whose solution maps heights to second derivatives."""
+    n = len(h) + 1
+    left, right = np.zeros((n, n)), np.zeros((n, n))
+    for i in range(1, n - 1):
+        left[i, i - 1 : i + 2] = [h[i - 1], 2 * (h[i - 1] + h[i]), h[i]]
+        right[i, i - 1 : i + 2] = [6 / h[i - 1], -6 / h[i - 1] - 6 / h[i], 6 / h[i]]
+    # Not a knot: the third derivative does not jump at the second and the last but one point.
+    left[0, :3] = [h[1], -(h[0] + h[1]), h[0]]
+    left[-1, -3:] = [h[-1], -(h[-2] + h[-1]), h[-2]]
+    return left, right
+
+
+def operator(knots: Floats, queries: Floats, method: Method) -> Floats:
+    """The operator of one axis; queries beyond the ends are refused."""
+    slack = 1e-9 * max(1.0, float(np.abs(knots).max()))
+    if queries.min(initial=np.inf) < knots[0] - slack or queries.max() > knots[-1] + slack:
+        raise InputError("a place beyond the survey was asked for.", "interpolation")
+    return (
+        linear_operator(knots, queries) if method == "bilinear" else cubic_operator(knots, queries)
+    )
+
+
+def raster(mesh: Mesh, xs: Floats, ys: Floats, method: Method = "bicubic") -> Floats:
+    """Heights (len(ys), len(xs)) mm on a finer grid within the survey."""
+    whole = filled(mesh)
+    result: Floats = operator(mesh.ys, ys, method) @ whole.heights @ operator(mesh.xs, xs, method).T
+    return result
+
+
+def heights_at(mesh: Mesh, xy: Floats, method: Method = "bicubic") -> Floats:
+    """Heights (n,) mm at points (n, 2) within the survey."""
+    whole = filled(mesh)
+    along_x = operator(mesh.xs, xy[:, 0], method)
+    along_y = operator(mesh.ys, xy[:, 1], method)
+    result: Floats = np.einsum("ij,jk,ik->i", along_y, whole.heights, along_x)
+    return result

@@ -1,0 +1,93 @@
+"""One collection of probed points with its conditions.
+
+Heights follow one sign everywhere: positive means that the plate is nearer to the nozzle there
+than the reference (z = 0). x and y are probe points, not nozzle positions.
+"""
+
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+Floats = NDArray[np.float64]
+
+KINDS = ("surface", "supports", "adjusters", "towers", "repeatability")
+
+# z is the mean of the touches that count. Values are written with at least four decimals, so a
+# larger disagreement is not rounding.
+Z_ROUNDING_MM = 0.0006
+
+
+@dataclass(frozen=True)
+class Conditions:
+    """What a survey was measured at: temperatures in °C, soak in minutes; None is 'not noted'."""
+
+    nozzle_c: float | None = None
+    plate_c: float | None = None
+    soak_min: float | None = None
+    sheet: str | None = None
+
+    def sentence(self) -> str:
+        """The conditions in words, for headings."""
+        parts = []
+        if self.sheet:
+            parts.append(f"{self.sheet} sheet")
+        if self.plate_c is not None:
+            parts.append(f"plate {self.plate_c:.0f} °C")
+        if self.nozzle_c is not None:
+            parts.append(f"nozzle {self.nozzle_c:.0f} °C")
+        if self.soak_min is not None:
+            parts.append(f"soaked {self.soak_min:.0f} min")
+        return ", ".join(parts) if parts else "conditions not noted"
+
+
+@dataclass(frozen=True)
+class Point:
+    """One place with its touches (mm); z is their mean, or the file's own where it has none."""
+
+    x: float
+    y: float
+    z: float
+    touches: tuple[float, ...] = ()
+
+
+@dataclass(frozen=True)
+class Survey:
+    """A survey, complete or broken off.
+
+    `ident` is its name in the ledger ('' where it comes from a file), `shape` the grid's
+    (columns, rows) as planned, None for points that lie on no grid.
+    """
+
+    machine: str
+    kind: str
+    taken_at: datetime
+    points: tuple[Point, ...]
+    conditions: Conditions = Conditions()
+    complete: bool = True
+    note: str = ""
+    ident: str = ""
+    shape: tuple[int, int] | None = None
+    extra: dict[str, Any] = field(default_factory=dict, compare=False)
+
+    @cached_property
+    def xy(self) -> Floats:
+        """Probe points: (n, 2) mm."""
+        return np.array([(p.x, p.y) for p in self.points], dtype=float).reshape(-1, 2)
+
+    @cached_property
+    def heights(self) -> Floats:
+        """Heights: (n,) mm, positive = nearer to the nozzle."""
+        return np.array([p.z for p in self.points], dtype=float)
+
+    def with_points(self, points: tuple[Point, ...], complete: bool) -> "Survey":
+        """The same survey with other points."""
+        return replace(self, points=points, complete=complete)
+
+
+def point_of(x: float, y: float, touches: list[float]) -> Point:
+    """The point that some touches at one place make (mm)."""
+    return Point(x, y, float(np.mean(touches)), tuple(touches))

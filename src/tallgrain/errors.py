@@ -1,0 +1,80 @@
+"""The one family of errors: what happened, where, and what to do about it.
+
+    TallGrainError
+    ├── InputError            unreadable input or wrong usage            exit status 2
+    └── JobError              the job could not be done                  exit status 1
+        ├── StoreError        the ledger can't be opened or written
+        ├── LinkError         the printer can't be heard or answered nonsense
+        │   ├── LinkSilent    no answer within its time limit
+        │   └── LeaseHeld     another window or command holds this printer
+        ├── PrinterRefused    the printer said no, with its reason
+        ├── TrustLost         the printer's position is unknown
+        ├── GuardRefused      a motion that could bring the nozzle too close
+        └── Halted            a halt ended the work
+
+The window and the command line show the same sentences.
+"""
+
+
+class TallGrainError(Exception):
+    """What happened, where, and what to do: three parts of one message for a person."""
+
+    exit_status = 1
+
+    def __init__(self, what: str, where: str = "", remedy: str = "") -> None:
+        # All three reach Exception.args, so that the error survives pickling between processes.
+        super().__init__(what, where, remedy)
+        self.what = what
+        self.where = where
+        self.remedy = remedy
+
+    def __str__(self) -> str:
+        head = f"{self.where}: {self.what}" if self.where else self.what
+        return f"{head} {self.remedy}".strip()
+
+
+class InputError(TallGrainError):
+    """Unreadable input or wrong usage; `where` names file, line and field."""
+
+    exit_status = 2
+
+
+class JobError(TallGrainError):
+    """The job could not be done."""
+
+
+class StoreError(JobError):
+    """The ledger can't be opened or written."""
+
+
+class LinkError(JobError):
+    """The printer can't be heard, or answered something that makes no sense."""
+
+
+class LinkSilent(LinkError):
+    """No answer within the time limit of its request."""
+
+
+class LeaseHeld(LinkError):
+    """Another window or command holds this printer."""
+
+
+class PrinterRefused(JobError):
+    """The printer said no; `reason` is its own short word for it."""
+
+    def __init__(self, what: str, where: str = "", remedy: str = "", reason: str = "") -> None:
+        super().__init__(what, where, remedy)
+        self.args = (what, where, remedy, reason)
+        self.reason = reason
+
+
+class TrustLost(JobError):
+    """The printer's position is unknown, so nothing may move toward the plate."""
+
+
+class GuardRefused(JobError):
+    """A motion that could bring the nozzle closer than what was touched allows."""
+
+
+class Halted(JobError):
+    """A halt ended the work; the position is unknown and nothing moves by itself."""

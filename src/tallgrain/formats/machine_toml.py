@@ -1,0 +1,54 @@
+"""Machine sheets as TOML."""
+
+import tomllib
+from pathlib import Path
+
+import pydantic
+
+from tallgrain.core.machine.reach import Reach
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.errors import InputError
+from tallgrain.formats.refusals import misspelt, refusal
+from tallgrain.formats.textio import read_text
+from tallgrain.paths import ASSETS
+
+MACHINES = ASSETS / "machines"
+
+
+def parse_sheet(text: str, where: str) -> MachineSheet:
+    """A sheet from its TOML text. Raises InputError naming line, key and remedy."""
+    try:
+        data = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise InputError(f"this is not TOML: {error}.", where, "Mend that line.") from None
+    if data.get("format") != "tallgrain-machine":
+        raise InputError(
+            "this is not a machine sheet: 'format' is not \"tallgrain-machine\".", where
+        )
+    if data.get("version") != 1:
+        raise InputError(
+            f"version {data.get('version')!r} of machine sheets is unknown here.",
+            f"{where}, version",
+            "Use a newer Tall Grain, or a sheet of version 1.",
+        )
+    try:
+        sheet = MachineSheet.model_validate(data)
+    except pydantic.ValidationError as error:
+        raise refusal(error, where, text) from None
+    wrong = misspelt(sheet)
+    if wrong:
+        raise InputError(" ".join(wrong), where, "Correct the spelling.")
+    _ = Reach(sheet).box  # a sheet whose probe can't touch its plate is refused where it is read
+    return sheet
+
+
+def read_sheet_text(path: Path) -> tuple[MachineSheet, str]:
+    """A sheet file: the sheet and its text."""
+    text = read_text(path)
+    return parse_sheet(text, str(path)), text
+
+
+def shipped_sheet_text(name: str) -> str | None:
+    """The text of a sheet that ships with Tall Grain, by its printer's name."""
+    path = MACHINES / f"{name.lower()}.toml"
+    return path.read_text(encoding="utf-8") if path.is_file() else None

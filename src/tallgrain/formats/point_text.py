@@ -1,0 +1,95 @@
+"""Points as text: CSV, TSV or whitespace columns `x y z`, with or without a header.
+
+A decimal comma is understood where something else than the comma separates the columns.
+"""
+
+import math
+import re
+from collections.abc import Callable
+
+from tallgrain.core.survey import Point, Survey
+from tallgrain.errors import InputError
+
+Split = Callable[[str], list[str]]
+
+SEPARATORS: tuple[Split, ...] = (
+    lambda line: line.split("\t"),
+    lambda line: line.split(";"),
+    lambda line: line.split(),
+    lambda line: line.split(","),
+)
+COMMA = SEPARATORS[3]
+
+
+def parse_points(text: str, where: str) -> tuple[Point, ...]:
+    """Points from text. Raises InputError naming line and column."""
+    lines = [(n, line.strip()) for n, line in enumerate(text.splitlines(), 1)]
+    lines = [(n, line) for n, line in lines if line and not line.startswith("#")]
+    if not lines:
+        raise InputError("there is no point in it.", where, "Give lines of x, y and z in mm.")
+    first = next((line for _, line in lines[:2] if _splitter(line)), None)
+    if first is None:
+        raise InputError(
+            f"can't find three numbers in '{lines[0][1][:40]}'.",
+            f"{where}, line {lines[0][0]}",
+            "Give lines of x, y and z in mm, such as '15.0, 15.0, 0.031'.",
+        )
+    split = _splitter(first)
+    assert split is not None
+    columns = (0, 1, 2)
+    if _splitter(lines[0][1]) is None:
+        columns = _header(split(lines[0][1]), f"{where}, line {lines[0][0]}")
+        lines = lines[1:]
+    return tuple(_point(split, columns, line, f"{where}, line {n}") for n, line in lines)
+
+
+def _splitter(line: str) -> Split | None:
+    for split in SEPARATORS:
+        fields = split(line)
+        if len(fields) >= 3 and all(_number(f, split) is not None for f in fields[:3]):
+            return split
+    return None
+
+
+def _number(field: str, split: Split) -> float | None:
+    text = field.strip().strip('"').replace("−", "-")
+    if split is not COMMA and text.count(",") == 1 and "." not in text:
+        text = text.replace(",", ".")
+    try:
+        return float(text)
+    except ValueError:
+        return None
+
+
+def _header(fields: list[str], where: str) -> tuple[int, int, int]:
+    """Columns by name (x, x_mm, X [mm] …); the first three where there are no such names."""
+    names = [re.split(r"[^a-z]", f.strip().strip('"').lower())[0] for f in fields]
+    if {"x", "y", "z"} <= set(names):
+        if any(names.count(axis) > 1 for axis in "xyz"):
+            raise InputError("two columns have the same name.", where, "Name x, y and z once.")
+        return names.index("x"), names.index("y"), names.index("z")
+    return 0, 1, 2
+
+
+def _point(split: Split, columns: tuple[int, int, int], line: str, where: str) -> Point:
+    fields = split(line)
+    values = []
+    for axis, column in zip("xyz", columns, strict=True):
+        if column >= len(fields):
+            raise InputError(f"{axis} is missing.", where, "Give x, y and z in mm on each line.")
+        value = _number(fields[column], split)
+        if value is None or not math.isfinite(value) or abs(value) > 10_000:
+            raise InputError(
+                f"'{fields[column].strip()[:30]}' is not a length in mm.",
+                f"{where}, {axis}",
+                "Mend or remove that line.",
+            )
+        values.append(value)
+    return Point(values[0], values[1], values[2])
+
+
+def points_text(survey: Survey, separator: str = ",") -> str:
+    """A survey's points as text with a header that names the unit."""
+    rows = [separator.join(("x_mm", "y_mm", "z_mm"))]
+    rows += [separator.join((repr(p.x), repr(p.y), f"{p.z:.6f}")) for p in survey.points]
+    return "\n".join(rows) + "\n"

@@ -1,0 +1,162 @@
+"""Surveys as our own JSON: {"format": "tallgrain-survey", "version": 1, …}."""
+
+import json
+from datetime import UTC, datetime
+from typing import Annotated, Any, Literal
+
+import pydantic
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+from tallgrain.core.survey import Z_ROUNDING_MM, Conditions, Point, Survey
+from tallgrain.errors import InputError
+from tallgrain.formats.refusals import refusal
+
+Height = Annotated[float, Field(ge=-1000, le=1000)]
+Place = Annotated[float, Field(ge=-10_000, le=10_000)]
+
+
+class _Part(BaseModel):
+    model_config = ConfigDict(extra="allow", allow_inf_nan=False)
+
+
+class PointRecord(_Part):
+    """One place: z is the mean of its touches where it has any."""
+
+    x: Place
+    y: Place
+    z: Height
+    touches: list[Height] = []
+
+    @model_validator(mode="after")
+    def _agree(self) -> "PointRecord":
+        if self.touches:
+            mean = sum(self.touches) / len(self.touches)
+            if abs(mean - self.z) > Z_ROUNDING_MM:
+                raise ValueError(
+                    f"z is {self.z:g} but its touches average {mean:.4f}: one of them is wrong"
+                )
+        return self
+
+
+class ConditionsRecord(_Part):
+    """Temperatures in °C, soak in minutes."""
+
+    nozzle_c: Annotated[float, Field(ge=-50, le=600)] | None = None
+    plate_c: Annotated[float, Field(ge=-50, le=300)] | None = None
+    soak_min: Annotated[float, Field(ge=0)] | None = None
+    sheet: str | None = None
+
+
+class SurveyRecord(_Part):
+    """A survey file."""
+
+    format: Literal["tallgrain-survey"]
+    version: Literal[1]
+    machine: str = ""
+    kind: Literal["surface", "supports", "adjusters", "towers", "repeatability"] = "surface"
+    taken_at: datetime
+    conditions: ConditionsRecord = ConditionsRecord()
+    points: Annotated[list[PointRecord], Field(min_length=1, max_length=1_000_000)]
+    complete: bool = True
+    note: str = ""
+    columns: int | None = None
+    rows: int | None = None
+
+
+def parse_survey(text: str, where: str) -> Survey:
+    """A survey from its JSON text. Raises InputError naming line and field."""
+    try:
+        data = json.loads(text)
+    except json.JSONDecodeError as error:
+        raise InputError(
+            f"this is not JSON: {error.msg}.", f"{where}, line {error.lineno}", "Mend that line."
+        ) from None
+    except RecursionError:
+        raise InputError("this JSON is nested too deeply to be a survey.", where) from None
+    _check_head(data, where)
+    try:
+        record = SurveyRecord.model_validate(data)
+    except pydantic.ValidationError as error:
+        raise refusal(error, where) from None
+    return _survey_of(record)
+
+
+def _check_head(data: Any, where: str) -> None:
+    if not isinstance(data, dict) or data.get("format") != "tallgrain-survey":
+        raise InputError(
+            "this is not a survey: 'format' is not \"tallgrain-survey\".",
+            f"{where}, format",
+            "Give a survey file, or points as CSV.",
+        )
+    if data.get("version") != 1:
+        raise InputError(
+            f"version {data.get('version')!r} of survey files is unknown here.",
+            f"{where}, version",
+            "Use a newer Tall Grain to read it.",
+        )
+
+
+def _survey_of(record: SurveyRecord) -> Survey:
+    taken = record.taken_at
+    if taken.tzinfo is None:
+        taken = taken.replace(tzinfo=UTC)
+    c = record.conditions
+    shape = (record.columns, record.rows) if record.columns and record.rows else None
+    return Survey(
+        machine=record.machine,
+        kind=record.kind,
+        taken_at=taken,
+        points=tuple(Point(p.x, p.y, p.z, tuple(p.touches)) for p in record.points),
+        conditions=Conditions(c.nozzle_c, c.plate_c, c.soak_min, c.sheet),
+        complete=record.complete,
+        note=record.note,
+        shape=shape,
+        extra=_extras(record),
+    )
+
+
+def _extras(record: SurveyRecord) -> dict[str, Any]:
+    """Foreign keys of the file, its conditions and its points, so that none is lost."""
+    kept: dict[str, Any] = {}
+    if record.model_extra:
+        kept["file"] = dict(record.model_extra)
+    if record.conditions.model_extra:
+        kept["conditions"] = dict(record.conditions.model_extra)
+    points = {str(i): dict(p.model_extra) for i, p in enumerate(record.points) if p.model_extra}
+    if points:
+        kept["points"] = points
+    return kept
+
+
+def survey_text(survey: Survey) -> str:
+    """A survey as JSON text, one point a line, foreign keys as they came."""
+    extra = survey.extra
+    c = survey.conditions
+    head: dict[str, Any] = {
+        "format": "tallgrain-survey",
+        "version": 1,
+        "machine": survey.machine,
+        "kind": survey.kind,
+        "taken_at": survey.taken_at.isoformat(timespec="seconds"),
+        "conditions": {
+            "nozzle_c": c.nozzle_c,
+            "plate_c": c.plate_c,
+            "soak_min": c.soak_min,
+            "sheet": c.sheet,
+            **extra.get("conditions", {}),
+        },
+        "complete": survey.complete,
+        "note": survey.note,
+        **extra.get("file", {}),
+    }
+    if survey.shape:
+        head["columns"], head["rows"] = survey.shape
+    rows = []
+    for i, p in enumerate(survey.points):
+        record: dict[str, Any] = {"x": p.x, "y": p.y, "z": p.z}
+        if p.touches:
+            record["touches"] = list(p.touches)
+        record.update(extra.get("points", {}).get(str(i), {}))
+        rows.append(json.dumps(record, ensure_ascii=False))
+    body = json.dumps(head, ensure_ascii=False, indent=1)[:-2]
+    return body + ',\n "points": [\n  ' + ",\n  ".join(rows) + "\n ]\n}\n"

@@ -1,0 +1,1 @@
+"""Talking to a printer: one small protocol, its JSON-RPC client, the guard."""

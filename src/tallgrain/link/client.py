@@ -1,0 +1,257 @@
+"""A printer at the other end of tcp://host:port, speaking JSON-RPC 2.0 (docs/link.md)."""
+
+import ipaddress
+import threading
+import time
+from collections.abc import Callable, Mapping
+from typing import Any
+from urllib.parse import urlsplit
+
+from tallgrain.errors import (
+    InputError,
+    LeaseHeld,
+    LinkError,
+    PrinterRefused,
+    TallGrainError,
+    TrustLost,
+)
+from tallgrain.link.channel import Channel
+from tallgrain.link.protocol import Heat, Identity, Place, PrinterState
+from tallgrain.link.wire import Notification
+
+# Time limits by kind of request (s). Silence is noticed much sooner, by the channel.
+ASK_S = 4.0
+MOVE_S = 120.0
+TOUCH_S = 90.0
+REFERENCE_S = 240.0
+HEAT_S = 3600.0
+HALT_REPLY_S = 1.5
+
+
+def parse_url(url: str, remote: bool = False) -> tuple[str, int]:
+    """Host and port of tcp://host:port. Raises InputError; other computers only if `remote`."""
+    try:
+        parts = urlsplit(url)
+        host, port = parts.hostname, parts.port
+    except ValueError:
+        host, port = None, None
+    if parts.scheme != "tcp" or not host or not port or parts.path.strip("/"):
+        raise InputError(
+            f"'{url}' is not a link.", "--link", "Give tcp://host:port, as the stand-in prints it."
+        )
+    if not remote and not _loopback(host):
+        raise InputError(
+            f"{host} is another computer, and only printers on this one are linked to unasked.",
+            "--link",
+            "Add --remote if you trust the network between them.",
+        )
+    return host, port
+
+
+def _loopback(host: str) -> bool:
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return host == "localhost"
+
+
+class JsonRpcPrinter:
+    """A linked printer; satisfies link.protocol.Printer.
+
+    Made with connect(), which takes the lease. Lost connections are made again by reconnect(),
+    which checks that the same printer answers.
+    """
+
+    def __init__(self, url: str, holder: str, remote: bool = False) -> None:
+        self.url = url
+        self._address = parse_url(url, remote)
+        self._holder = holder
+        self._token = ""
+        self._making = threading.Lock()
+        self.on_state: Callable[[PrinterState], None] = lambda state: None
+        self._channel = self._open()
+        try:
+            self.identity = self._describe()
+            self._take_lease()
+        except TallGrainError:
+            self._channel.close()
+            raise
+
+    def _open(self) -> Channel:
+        return Channel(self._address, self._told, self.url)
+
+    def _told(self, note: Notification) -> None:
+        if note.method == "state":
+            self.on_state(_state_of(note.params))
+
+    def _call(self, method: str, limit_s: float = ASK_S, **params: Any) -> Any:
+        return self._channel.call(method, params, limit_s)
+
+    def _describe(self) -> Identity:
+        told = _table(self._call("printer.describe"))
+        if told.get("link") != 1:
+            raise LinkError(
+                f"it speaks link version {told.get('link')!r}, known here: 1.", self.url
+            )
+        return Identity(str(told.get("name")), str(told.get("serial")), str(told.get("boot")))
+
+    def _take_lease(self) -> None:
+        try:
+            told = self._call("lease.take", holder=self._holder, token=self._token)
+        except PrinterRefused as no:
+            if no.reason != "lease_held":
+                raise
+            raise LeaseHeld(
+                no.what, self.url, "Close the other window or command, then link again."
+            ) from None
+        self._token = str(_table(told).get("token", ""))
+
+    @property
+    def silent_s(self) -> float:
+        """Seconds since the printer was last heard."""
+        return time.monotonic() - self._channel.heard_at
+
+    @property
+    def up(self) -> bool:
+        """Whether the connection stands."""
+        return self._channel.ended is None
+
+    @property
+    def halt_sent_at(self) -> float:
+        """When the last halt was handed to the wire (time.perf_counter)."""
+        return self._channel.urgent_sent_at
+
+    def reconnect(self) -> PrinterState:
+        """Link again. Raises TrustLost after a restart, LinkError where another printer answers."""
+        with self._making:
+            self._channel.close()
+            self._channel = self._open()
+            found = self._describe()
+            if found.serial != self.identity.serial:
+                self._channel.close()
+                raise LinkError(
+                    f"another printer answers ({found.name}, {found.serial}).",
+                    self.url,
+                    f"Link {self.identity.name} again where it is now.",
+                )
+            self._take_lease()
+            if found.boot != self.identity.boot:
+                self.identity = found
+                raise TrustLost(
+                    "the printer restarted: its position is unknown.",
+                    found.name,
+                    "Look how far the nozzle stands above the plate, and give that clearance.",
+                )
+        return self.state()
+
+    # The protocol
+
+    def state(self) -> PrinterState:
+        """The printer's state, asked for."""
+        return _state_of(self._call("printer.state"))
+
+    def reference(self, down_mm: float) -> PrinterState:
+        """Reference, no lower than down_mm below here."""
+        return _state_of(self._call("motion.reference", REFERENCE_S, down_mm=down_mm))
+
+    def go(self, x: float, y: float, z: float) -> PrinterState:
+        """Straight move."""
+        return _state_of(self._call("motion.go", MOVE_S, x=x, y=y, z=z))
+
+    def lift(self, mm: float) -> PrinterState:
+        """Away from the plate."""
+        return _state_of(self._call("motion.lift", MOVE_S, mm=mm))
+
+    def touch(self, floor: float) -> Place:
+        """Down until the probe trips."""
+        return _place_of(self._call("motion.touch", TOUCH_S, floor=floor))
+
+    def rest(self, seconds: float) -> PrinterState:
+        """Wait in place."""
+        return _state_of(self._call("motion.rest", seconds + MOVE_S, seconds=seconds))
+
+    def extend(self) -> None:
+        """Probe out."""
+        self._call("probe.extend", MOVE_S)
+
+    def retract(self) -> None:
+        """Probe away."""
+        self._call("probe.retract", MOVE_S)
+
+    def heat(self, nozzle_c: float | None, plate_c: float | None) -> PrinterState:
+        """Set targets."""
+        return _state_of(self._call("heat.set", nozzle_c=nozzle_c, plate_c=plate_c))
+
+    def wait_for_heat(self) -> PrinterState:
+        """Until warm."""
+        return _state_of(self._call("heat.wait", HEAT_S))
+
+    def trip_height(self) -> float:
+        """This printer stores how far the nozzle drops on after the trip: our sign reversed."""
+        value = _table(_table(self._call("values.list")).get("trip_drop_mm")).get("live")
+        if not isinstance(value, int | float):
+            raise LinkError("the printer does not tell its trip height.", self.url)
+        return -float(value)
+
+    def keep_values(self) -> None:
+        """Keep."""
+        self._call("values.keep")
+
+    def halt(self) -> None:
+        """Stop at once. Returns when the printer confirmed; raises LinkError where it can't."""
+        future = self._channel.urgent("motion.halt")
+        try:
+            future.result(timeout=HALT_REPLY_S)
+        except TimeoutError:
+            raise LinkError(
+                "STOP is not confirmed.", self.url, "Use the power switch if the printer moves."
+            ) from None
+
+    def close(self) -> None:
+        """End the link."""
+        self._channel.close()
+
+
+def _table(value: Any) -> Mapping[str, Any]:
+    if not isinstance(value, dict):
+        raise LinkError("the printer answered something of the wrong form.", "link", "Link again.")
+    return value
+
+
+def _place_of(value: Any) -> Place:
+    told = _table(value)
+    try:
+        place = Place(float(told["x"]), float(told["y"]), float(told["z"]))
+    except (KeyError, TypeError, ValueError):
+        raise LinkError(
+            "the printer told a position that is none.", "link", "Link again."
+        ) from None
+    if not all(abs(c) < 1e5 for c in (place.x, place.y, place.z)):
+        raise LinkError("the printer told a position that can't be.", "link", "Link again.")
+    return place
+
+
+def _heat_of(value: Any) -> Heat:
+    told = _table(value)
+    return Heat(float(told.get("now_c", 0.0)), float(told.get("target_c", 0.0)))
+
+
+def _state_of(value: Any) -> PrinterState:
+    told = _table(value)
+    probe = _table(told.get("probe"))
+    touch = told.get("reference_touch")
+    return PrinterState(
+        boot=str(told.get("boot")),
+        frame=int(told.get("frame", 0)),
+        referenced=bool(told.get("referenced")),
+        reference_touch=_place_of(touch) if touch else None,
+        moving=bool(told.get("moving")),
+        motions=int(told.get("motions", 0)),
+        position=_place_of(told.get("position")),
+        extended=bool(probe.get("extended")),
+        tripped=bool(probe.get("tripped")),
+        nozzle=_heat_of(told.get("nozzle")),
+        plate=_heat_of(told.get("plate")),
+        clock_s=float(told.get("clock_s", 0.0)),
+        not_kept=int(told.get("not_kept", 0)),
+    )

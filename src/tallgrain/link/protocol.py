@@ -1,0 +1,120 @@
+"""The one small protocol that routines use to talk to a printer, whichever link it has.
+
+Lengths are mm in the printer's own coordinates (nozzle positions, z away from the plate),
+temperatures °C, times s. Every method may raise LinkError (not heard, nonsense) or PrinterRefused.
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Protocol
+
+
+@dataclass(frozen=True)
+class Identity:
+    """Which printer this is; `boot` changes with every power-on."""
+
+    name: str
+    serial: str
+    boot: str
+
+
+@dataclass(frozen=True)
+class Place:
+    """A nozzle position."""
+
+    x: float
+    y: float
+    z: float
+
+
+@dataclass(frozen=True)
+class Heat:
+    """A temperature now and its target; 0 is off."""
+
+    now_c: float
+    target_c: float
+
+    @property
+    def settled(self) -> bool:
+        """Whether it is where it was told to be."""
+        return self.target_c == 0 or abs(self.now_c - self.target_c) <= 2.0
+
+
+@dataclass(frozen=True)
+class PrinterState:
+    """All that a printer tells about itself.
+
+    `frame` changes whenever z may mean another height than before; `reference_touch` is where the
+    last reference tripped.
+    """
+
+    boot: str
+    frame: int
+    referenced: bool
+    reference_touch: Place | None
+    moving: bool
+    motions: int
+    position: Place
+    extended: bool
+    tripped: bool
+    nozzle: Heat
+    plate: Heat
+    clock_s: float
+    not_kept: int
+
+
+class Printer(Protocol):
+    """A linked printer."""
+
+    @property
+    def identity(self) -> Identity:
+        """Which printer answered when the link was made."""
+
+    @property
+    def on_state(self) -> Callable[[PrinterState], None]:
+        """Called with each state that the printer tells unasked."""
+
+    def state(self) -> PrinterState:
+        """Ask for the state."""
+
+    def reference(self, down_mm: float) -> PrinterState:
+        """Find x, y and z, going no lower than down_mm below where it stands now."""
+
+    def go(self, x: float, y: float, z: float) -> PrinterState:
+        """Move in a straight line."""
+
+    def lift(self, mm: float) -> PrinterState:
+        """Move away from the plate by a distance; needs no reference."""
+
+    def touch(self, floor: float) -> Place:
+        """Go straight down until the probe trips, never under z = floor: where it tripped."""
+
+    def rest(self, seconds: float) -> PrinterState:
+        """Wait in place."""
+
+    def extend(self) -> None:
+        """Bring the probe out."""
+
+    def retract(self) -> None:
+        """Put the probe away."""
+
+    def heat(self, nozzle_c: float | None, plate_c: float | None) -> PrinterState:
+        """Set targets; None leaves one as it is, 0 switches it off."""
+
+    def wait_for_heat(self) -> PrinterState:
+        """Wait until the targets are reached."""
+
+    def trip_height(self) -> float:
+        """t_set, the trip height that the printer holds now, in our sign."""
+
+    def keep_values(self) -> None:
+        """Make the live values survive power-off."""
+
+    def halt(self) -> None:
+        """Stop at once, ahead of everything else; from any thread."""
+
+    def reconnect(self) -> PrinterState:
+        """Make the link again to the same printer; raises where another answers."""
+
+    def close(self) -> None:
+        """End the link."""

@@ -1,0 +1,64 @@
+"""What a person names on the command line or drops on the window, found: sheets and surveys."""
+
+from pathlib import Path
+
+from tallgrain.clock import now
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.survey import Survey
+from tallgrain.errors import InputError
+from tallgrain.formats.files import ENDINGS, read_survey
+from tallgrain.formats.machine_toml import (
+    MACHINES,
+    parse_sheet,
+    read_sheet_text,
+    shipped_sheet_text,
+)
+from tallgrain.paths import data_home
+from tallgrain.store.ledger import FILE_NAME, Ledger
+
+
+def readable_ledger(home: Path | None = None) -> Ledger | None:
+    """The ledger for reading; None where nothing was stored yet."""
+    home = home or data_home()
+    return Ledger.open(home, write=False) if (home / FILE_NAME).exists() else None
+
+
+def machine_sheet(name: str, ledger: Ledger | None = None) -> tuple[MachineSheet, str]:
+    """A sheet and its text: from a file, the ledger, or the ones that ship. Raises InputError."""
+    if name.lower().endswith(".toml") or "/" in name:
+        return read_sheet_text(Path(name))
+    opened = ledger or readable_ledger()
+    try:
+        text = opened.machine_text(name) if opened else None
+    finally:
+        if opened and not ledger:
+            opened.close()
+    where = f"sheet of {name}"
+    if text is None:
+        text, where = shipped_sheet_text(name), f"{name.lower()}.toml"
+    if text is None:
+        raise InputError(
+            f"there is no printer '{name}'.",
+            "--machine",
+            "'tallgrain machine list' lists them; 'tallgrain machine add FILE' adds one.",
+        )
+    return parse_sheet(text, where), text
+
+
+def shipped_names() -> list[str]:
+    """Printers whose sheets ship with Tall Grain."""
+    return sorted(path.stem.capitalize() for path in MACHINES.glob("*.toml"))
+
+
+def survey_named(text: str) -> Survey:
+    """A survey from a file or, by its id, from the ledger. Raises InputError."""
+    path = Path(text)
+    if path.suffix.lower() in ENDINGS or "/" in text or path.exists():
+        return read_survey(path, now())
+    ledger = readable_ledger()
+    if ledger is None:
+        raise InputError(
+            f"there is no survey '{text}'.", "ledger", "Nothing is stored yet: give a file."
+        )
+    with ledger:
+        return ledger.survey(text)

@@ -1,0 +1,1 @@
+"""The procedures that drive a link: generators that yield what happens."""

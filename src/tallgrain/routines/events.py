@@ -1,0 +1,68 @@
+"""What routines yield while they work, and the token that asks them to break off."""
+
+import threading
+from dataclasses import dataclass
+
+
+class BreakOff:
+    """A wish to end: finish this touch, raise, stop. Set from any thread."""
+
+    def __init__(self) -> None:
+        self._asked = threading.Event()
+
+    def ask(self) -> None:
+        """Ask for the end."""
+        self._asked.set()
+
+    @property
+    def asked(self) -> bool:
+        """Whether the end was asked for."""
+        return self._asked.is_set()
+
+
+@dataclass(frozen=True)
+class Phase:
+    """What the routine does now, in words."""
+
+    text: str
+
+
+@dataclass(frozen=True)
+class SurveyBegan:
+    """A survey stands in the ledger; touches follow."""
+
+    ident: str
+    total: int
+    left_s: float
+
+
+@dataclass(frozen=True)
+class PointTouched:
+    """A point is on disk. number counts from 0; mm."""
+
+    number: int
+    x: float
+    y: float
+    z: float
+    touches: tuple[float, ...]
+    left_s: float
+
+
+@dataclass(frozen=True)
+class LinkMended:
+    """The link was lost and made again; the touch in question is repeated."""
+
+    why: str
+
+
+@dataclass(frozen=True)
+class SurveyEnded:
+    """A survey's end: complete, or broken off and why."""
+
+    ident: str
+    complete: bool
+    points: int
+    why: str
+
+
+Event = Phase | SurveyBegan | PointTouched | LinkMended | SurveyEnded

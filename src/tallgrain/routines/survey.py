@@ -1,0 +1,145 @@
+"""A survey: reference, touch every point of a plan, leave the nozzle raised."""
+
+import time
+from collections.abc import Callable, Iterator
+from datetime import datetime
+
+from tallgrain.core.plan.grid import Plan
+from tallgrain.core.survey import Conditions
+from tallgrain.errors import Halted, JobError, LinkError, TallGrainError, TrustLost
+from tallgrain.link.guard import Guard
+from tallgrain.link.protocol import PrinterState
+from tallgrain.routines.events import (
+    BreakOff,
+    Event,
+    LinkMended,
+    Phase,
+    PointTouched,
+    SurveyBegan,
+    SurveyEnded,
+)
+from tallgrain.routines.recorder import Recorder
+from tallgrain.store.ledger import Ledger, NewSurvey
+
+MENDS = 3
+MEND_PAUSE_S = 0.3
+
+_BROKEN_OFF = "broken off by hand"
+
+
+def conditions_of(state: PrinterState, soak_min: float | None, sheet: str | None) -> Conditions:
+    """A survey's conditions from the printer's temperatures and what the bench knows."""
+    return Conditions(
+        nozzle_c=round(state.nozzle.now_c, 1),
+        plate_c=round(state.plate.now_c, 1),
+        soak_min=None if soak_min is None else round(soak_min, 1),
+        sheet=sheet,
+    )
+
+
+def survey(
+    guard: Guard,
+    ledger: Ledger,
+    plan: Plan,
+    now: Callable[[], datetime],
+    break_off: BreakOff,
+    *,
+    sheet: str | None = None,
+    soak_min: float | None = None,
+    note: str = "",
+) -> Iterator[Event]:
+    """Measure a plan and store it touch by touch; yields what happens.
+
+    A point's event comes after its last touch is on disk. Ends raised and with the probe away,
+    except after a halt or without a link, when nothing may move. Raises what ended it early, after
+    the survey was closed as broken off; a wish to break off is no error.
+    """
+    yield Phase("Finding the reference")
+    try:
+        guard.reference()
+        state = guard.attach()
+    except TallGrainError:
+        _make_safe(guard)
+        raise
+    ident = ledger.begin_survey(
+        NewSurvey(
+            guard.sheet.name, plan.kind, now(), len(plan.points), plan.samples, plan.shape,
+            conditions_of(state, soak_min, sheet), note,
+        )
+    )  # fmt: skip
+    why = "the program that ran it ended"
+    try:
+        # Also reached by GeneratorExit, when whoever listens goes away in the middle.
+        recorder = Recorder(ledger, ident, plan, guard.printer.trip_height())
+        yield SurveyBegan(ident, len(plan.points), plan.estimate_s)
+        guard.extend()
+        yield from _touch_all(guard, plan, recorder, break_off)
+        complete = recorder.points == len(plan.points)
+        why = "" if complete else _BROKEN_OFF
+    except TallGrainError as error:
+        why = error.what
+        raise
+    finally:
+        _make_safe(guard)
+        ledger.end_survey(ident, complete=not why, why=why)
+    yield SurveyEnded(ident, complete, recorder.points, why)
+
+
+def _touch_all(
+    guard: Guard, plan: Plan, recorder: Recorder, break_off: BreakOff
+) -> Iterator[Event]:
+    began = time.monotonic()
+    first_idea = plan.estimate_s / len(plan.points)
+    mends = 0
+    for number, (x, y) in enumerate(plan.points):
+        taken, z = 0, None
+        while taken < plan.samples:
+            if break_off.asked:
+                return
+            try:
+                tripped = guard.touch_at(x, y) if taken == 0 else guard.touch_again()
+            except LinkError as error:
+                mends += 1
+                if mends > MENDS:
+                    raise
+                _mend(guard, error)
+                yield LinkMended(error.what)
+                continue
+            z = recorder.touch(tripped)
+            taken += 1
+        touches = recorder.next_point()
+        assert z is not None
+        yield PointTouched(
+            number, float(x), float(y), z, touches,
+            _left(number + 1, len(plan.points), time.monotonic() - began, first_idea),
+        )  # fmt: skip
+
+
+def _left(done: int, total: int, spent_s: float, first_idea_s: float) -> float:
+    """Seconds left: the first idea of a point's time, outweighed by what points really took."""
+    each = (first_idea_s * 3 + spent_s) / (3 + done) if done < 12 else spent_s / done
+    return each * (total - done)
+
+
+def _mend(guard: Guard, lost: LinkError) -> None:
+    """Link again and raise the nozzle. Raises where the printer is not in the same state."""
+    time.sleep(MEND_PAUSE_S)
+    try:
+        guard.printer.reconnect()
+    except TrustLost:
+        guard.attach()
+        raise
+    except LinkError as still:
+        raise LinkError(lost.what, lost.where, still.remedy or lost.remedy) from None
+    guard.attach()
+    guard.extend()
+
+
+def _make_safe(guard: Guard) -> None:
+    """Raise and retract where that is allowed and possible; never hides what ended the work."""
+    try:
+        guard.park()
+    except (Halted, TrustLost):
+        return  # nothing moves by itself now
+    except (LinkError, JobError):
+        return  # the link is gone or the printer refuses: the error under way says so

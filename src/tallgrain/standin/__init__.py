@@ -1,0 +1,1 @@
+"""Simulated printers with a hidden truth, run as processes of their own."""

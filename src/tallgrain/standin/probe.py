@@ -1,0 +1,41 @@
+"""The true probe: where it senses, when it trips, and what it can take."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+
+@dataclass
+class Probe:
+    """A pin beside the nozzle that trips a little before the nozzle would arrive."""
+
+    kind: str
+    dx: float
+    dy: float
+    trip_height: float
+    s_r: float
+    s_between: float
+    outlier_share: float
+    outlier_mm: tuple[float, float]
+    creep_mm: float
+    creep_touches: float
+    twist_per_mm: float
+    over_travel: float
+    extended: bool = False
+    hand: str = "free"
+    touches: int = 0
+
+    def trip_above(self, x: float, rng: np.random.Generator) -> float:
+        """Height of the nozzle tip (cold) above the plate when this touch trips (mm).
+
+        Creep, the twisted beam, repeatability and rare early trips are all in it.
+        """
+        creep = self.creep_mm * (1 - np.exp(-self.touches / self.creep_touches))
+        noise = rng.normal(0.0, self.s_r)
+        if rng.random() < self.outlier_share:
+            noise += rng.uniform(*self.outlier_mm)
+        return float(self.trip_height + creep + self.twist_per_mm * x + noise)
+
+    def lowest_clear(self) -> float:
+        """Nozzle height above the sensed place under which the extended probe is crushed (mm)."""
+        return self.trip_height - self.over_travel

@@ -1,0 +1,306 @@
+"""The stand-in's three ports: link, hands and truth. JSON-RPC 2.0, one message a line."""
+
+import asyncio
+import json
+import secrets
+from collections.abc import Awaitable, Callable
+from contextlib import suppress
+from dataclasses import asdict
+from typing import Any
+
+from tallgrain.standin.faults import FaultSpecError
+from tallgrain.standin.printer import Printer, Refusal
+
+STATE_EVERY_S = 0.5
+LEASE_SILENCE_S = 10.0
+LONGEST_LINE = 1 << 20
+
+Method = Callable[..., Any]
+
+
+class Session:
+    """One connection: reads requests, answers them, and may be cut."""
+
+    def __init__(self, writer: asyncio.StreamWriter) -> None:
+        self.writer = writer
+        self.heard = asyncio.get_running_loop().time()
+        self.cut = False
+        self.garble = False
+
+    def send(self, message: dict[str, Any]) -> None:
+        """Put one message on the wire."""
+        if not self.cut and not self.writer.is_closing():
+            self.writer.write(json.dumps(message, separators=(",", ":")).encode() + b"\n")
+
+    def close(self) -> None:
+        """Cut the connection."""
+        self.cut = True
+        self.writer.close()
+
+
+class Port:
+    """A JSON-RPC server with a table of methods."""
+
+    def __init__(self, methods: dict[str, Method]) -> None:
+        self.methods = methods
+        self.sessions: set[Session] = set()
+        self.tasks: set[asyncio.Task[None]] = set()
+
+    async def serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        """One connection's life."""
+        session = Session(writer)
+        self.sessions.add(session)
+        try:
+            while line := await reader.readline():
+                session.heard = asyncio.get_running_loop().time()
+                task = asyncio.create_task(self._answer(session, line))
+                self.tasks.add(task)
+                task.add_done_callback(self.tasks.discard)
+        except (ConnectionError, ValueError):
+            pass  # gone, or a line longer than any message: either way this connection ends
+        finally:
+            self.sessions.discard(session)
+            self.left(session)
+            with suppress(ConnectionError):
+                writer.close()
+
+    def left(self, session: Session) -> None:
+        """Called when a connection ended."""
+
+    async def _answer(self, session: Session, line: bytes) -> None:
+        ident: Any = None
+        try:
+            request = json.loads(line)
+            ident = request.get("id")
+            method = self.methods[request["method"]]
+            params = request.get("params") or {}
+            result = method(session, **params)
+            if isinstance(result, Awaitable):
+                result = await result
+            reply = {"jsonrpc": "2.0", "id": ident, "result": result}
+        except Refusal as no:
+            reply = _error(ident, 1, str(no), no.reason)
+        except FaultSpecError as no:
+            reply = _error(ident, -32602, str(no), "bad_value")
+        except json.JSONDecodeError:
+            reply = _error(None, -32700, "this is not JSON", "parse")
+        except (KeyError, AttributeError):
+            reply = _error(ident, -32601, "there is no such method", "no_method")
+        except (TypeError, ValueError) as error:
+            reply = _error(ident, -32602, f"wrong parameters: {error}", "bad_value")
+        await self._reply(session, reply)
+
+    async def _reply(self, session: Session, reply: dict[str, Any]) -> None:
+        session.send(reply)
+
+
+def _error(ident: Any, code: int, sentence: str, reason: str) -> dict[str, Any]:
+    return {
+        "jsonrpc": "2.0",
+        "id": ident,
+        "error": {"code": code, "message": sentence, "data": {"reason": reason}},
+    }
+
+
+class LinkPort(Port):
+    """The printer's own port: the only one that the work uses."""
+
+    def __init__(self, printer: Printer) -> None:
+        self.printer = printer
+        self.holder: Session | None = None
+        self.holder_name = ""
+        self.token = ""
+        printer.on_disconnect = self._disconnect
+        p = printer
+        super().__init__(
+            {
+                "printer.describe": lambda s: p.describe(),
+                "printer.state": lambda s: p.state(),
+                "lease.take": self.take_lease,
+                "lease.give": self.give_lease,
+                "motion.halt": self.halt,
+                "motion.reference": self._motion(lambda down_mm: p.reference(down_mm)),
+                "motion.go": self._motion(lambda x, y, z: p.go(x, y, z)),
+                "motion.lift": self._motion(lambda mm: p.lift(mm)),
+                "motion.touch": self._motion(lambda floor: p.touch(floor)),
+                "motion.rest": self._motion(lambda seconds: p.rest(seconds)),
+                "probe.extend": self._motion(lambda: p.extend(True)),
+                "probe.retract": self._motion(lambda: p.extend(False)),
+                "heat.set": self._leased(
+                    lambda nozzle_c=None, plate_c=None: p.heat(nozzle_c, plate_c)
+                ),
+                "heat.wait": self._motion(lambda: p.wait_for_heat()),
+                "values.list": lambda s: p.values(),
+                "values.set": self._leased(lambda name, value: p.set_value(name, value)),
+                "values.keep": self._leased(lambda: p.keep_values()),
+            }
+        )
+
+    def take_lease(self, session: Session, holder: str, token: str = "") -> dict[str, Any]:
+        """The right to move: to the first who asks, until it leaves or falls silent."""
+        now = asyncio.get_running_loop().time()
+        held = self.holder is not None and self.holder is not session
+        if held and self.holder is not None and token != self.token:
+            if now - self.holder.heard < LEASE_SILENCE_S:
+                raise Refusal("lease_held", f"{self.holder_name} holds this printer")
+            self.holder.close()
+        self.holder, self.holder_name = session, holder
+        self.token = token or secrets.token_hex(8)
+        return {"token": self.token}
+
+    def give_lease(self, session: Session) -> dict[str, Any]:
+        """Give the right back."""
+        if self.holder is session:
+            self.holder = None
+        return {}
+
+    def left(self, session: Session) -> None:
+        """A holder that left holds no longer."""
+        if self.holder is session:
+            self.holder = None
+
+    def _need_lease(self, session: Session) -> None:
+        if self.holder is not session:
+            raise Refusal("no_lease", "only the holder of the lease may do that")
+
+    def _leased(self, action: Callable[..., Any]) -> Method:
+        def act(session: Session, **params: Any) -> Any:
+            self._need_lease(session)
+            return action(**params)
+
+        return act
+
+    def _motion(self, action: Callable[..., Awaitable[Any]]) -> Method:
+        async def move(session: Session, **params: Any) -> Any:
+            self._need_lease(session)
+            awaited = action(**params)
+            self.printer.begin()
+            try:
+                return await awaited
+            finally:
+                self.printer.moving = False
+
+        return move
+
+    def halt(self, session: Session) -> dict[str, Any]:
+        """Stop at once: anybody may."""
+        self.printer.halt()
+        return self.printer.state()
+
+    def _disconnect(self, kind: str) -> None:
+        for session in list(self.sessions):
+            if kind == "garbage":
+                session.garble = True
+            else:
+                session.close()
+
+    async def _reply(self, session: Session, reply: dict[str, Any]) -> None:
+        silent = self.printer.silent_until - self.printer.clock.now()
+        if silent == float("inf"):
+            return
+        if silent > 0:
+            await asyncio.sleep(silent / self.printer.clock.speed)
+        if session.garble:
+            session.garble = False
+            session.writer.write(b'\x00\xfe{"jsonrpc": "2.0", "id": \xff\n')
+            return
+        session.send(reply)
+
+    async def tell(self) -> None:
+        """State notifications for everyone, as a printer that is alive sends them."""
+        while True:
+            await asyncio.sleep(STATE_EVERY_S)
+            if self.printer.silent_until > self.printer.clock.now():
+                continue
+            note = {"jsonrpc": "2.0", "method": "state", "params": self.printer.state()}
+            for session in list(self.sessions):
+                session.send(note)
+
+
+def hands_port(printer: Printer) -> Port:
+    """What a person would do at the printer."""
+
+    def power(session: Session) -> dict[str, Any]:
+        printer.restart()
+        return {"boot": printer.boot}
+
+    def order(session: Session, fault: str) -> dict[str, Any]:
+        printer.add_fault(fault)
+        return {"waiting": len(printer.faults.waiting)}
+
+    def hold(session: Session, state: str) -> dict[str, Any]:
+        if state not in ("free", "held", "jammed"):
+            raise Refusal("bad_value", "a hand leaves the probe free, held or jammed")
+        printer.truth.probe.hand = state
+        return {"probe": state}
+
+    def ruler(session: Session) -> dict[str, Any]:
+        # A careful person reads down to the whole millimetre that is surely there.
+        return {"clearance_mm": max(int(printer.gap() - 0.2), 0)}
+
+    def sheet(session: Session, name: str) -> dict[str, Any]:
+        if name not in printer.truth.plate.sheets:
+            raise Refusal("bad_value", f"there is no sheet '{name}'")
+        printer.truth.plate.sheet = name
+        return reseat(session)
+
+    def reseat(session: Session) -> dict[str, Any]:
+        chance = printer.truth.rng("seat")
+        printer.truth.plate.seat = tuple(float(c) for c in chance.normal(0, 0.006, 3))
+        return {"sheet": printer.truth.plate.sheet}
+
+    return Port(
+        {
+            "hands.power": power,
+            "hands.fault": order,
+            "hands.probe": hold,
+            "hands.ruler": ruler,
+            "hands.sheet": sheet,
+            "hands.reseat": reseat,
+        }
+    )
+
+
+def truth_port(printer: Printer) -> Port:
+    """What nobody at the printer can know; for tests."""
+
+    def heights(session: Session, points: list[list[float]]) -> dict[str, Any]:
+        printer.warm()
+        return {"heights": [float(printer.truth.plate.height(x, y)) for x, y in points]}
+
+    def whole(session: Session) -> dict[str, Any]:
+        probe = printer.truth.probe
+        return {
+            "gap_mm": printer.gap(),
+            "z": printer.z,
+            "probe": {"dx": probe.dx, "dy": probe.dy, "trip_height_mm": probe.trip_height},
+            "strikes": [asdict(s) for s in printer.strikes],
+            "touches": probe.touches,
+        }
+
+    return Port({"truth.heights": heights, "truth.all": whole})
+
+
+async def run(
+    printer: Printer, host: str, port: int, with_truth: bool, say: Callable[[str], None]
+) -> None:
+    """Serve until cancelled. Raises OSError where the port can't be had."""
+    link = LinkPort(printer)
+    ports: list[tuple[str, Port, int]] = [
+        ("listening", link, port),
+        ("hands", hands_port(printer), 0),
+    ]
+    if with_truth:
+        ports.append(("truth", truth_port(printer), 0))
+    servers, lines = [], []
+    for name, what, number in ports:
+        server = await asyncio.start_server(what.serve, host, number, limit=LONGEST_LINE)
+        servers.append(server)
+        lines.append(f"{name} tcp://{host}:{server.sockets[0].getsockname()[1]}")
+    for line in lines:
+        say(line)
+    try:
+        await link.tell()
+    finally:
+        for server in servers:
+            server.close()

@@ -1,0 +1,1 @@
+"""The ledger: models, migrations and queries."""

@@ -1,0 +1,306 @@
+"""The ledger: every printer's sheet and every survey, touch by touch."""
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy.engine import Connection, Engine, Row
+
+from tallgrain.core.survey import Conditions, Point, Survey
+from tallgrain.errors import InputError, StoreError
+from tallgrain.store.database import bring_up_to_date, checked_version, connect, explained
+from tallgrain.store.lock import WriterLock
+from tallgrain.store.models import Machine, PointRow, SurveyRow, TouchRow
+
+FILE_NAME = "ledger.sqlite"
+
+
+@dataclass(frozen=True)
+class SurveyHead:
+    """A survey's line in a list."""
+
+    ident: str
+    machine: str
+    kind: str
+    taken_at: datetime
+    points: int
+    planned: int
+    state: str
+    note: str
+
+
+@dataclass(frozen=True)
+class NewSurvey:
+    """What is known of a survey before its first touch."""
+
+    machine: str
+    kind: str
+    taken_at: datetime
+    planned: int
+    samples: int
+    shape: tuple[int, int] | None
+    conditions: Conditions
+    note: str = ""
+
+
+class Ledger:
+    """One data folder's ledger, opened for reading or, by one holder at a time, for writing."""
+
+    def __init__(self, path: Path, engine: Engine, lock: WriterLock | None) -> None:
+        self.path = path
+        self._engine = engine
+        self._lock = lock
+
+    @classmethod
+    def open(cls, home: Path, holder: str = "A command", write: bool = True) -> "Ledger":
+        """Open the ledger in a data folder; for writing it is made or migrated where needed.
+
+        Raises StoreError where another writes, the file is damaged, newer, or can't be made.
+        """
+        path = home / FILE_NAME
+        if not write and path.exists():
+            checked_version(path)
+            return cls(path, connect(path), None)
+        try:
+            home.mkdir(parents=True, exist_ok=True)
+            lock = WriterLock.take(home / "ledger.lock", holder)
+        except OSError as error:
+            raise StoreError(
+                f"the data folder can't be used ({error.strerror}).",
+                str(home),
+                "Check its permissions, or set TALLGRAIN_HOME to another folder.",
+            ) from None
+        try:
+            bring_up_to_date(path)
+        except BaseException:
+            lock.release()
+            raise
+        ledger = cls(path, connect(path), lock)
+        ledger._close_forgotten()
+        return ledger
+
+    @property
+    def writable(self) -> bool:
+        """Whether this holder may write."""
+        return self._lock is not None
+
+    def close(self) -> None:
+        """Give the file and the right to write back."""
+        self._engine.dispose()
+        if self._lock:
+            self._lock.release()
+            self._lock = None
+
+    def __enter__(self) -> "Ledger":
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    @contextmanager
+    def _reading(self) -> Iterator[Connection]:
+        try:
+            with self._engine.connect() as connection:
+                yield connection
+        except sa.exc.DatabaseError as error:
+            raise explained(error, self.path) from None
+
+    @contextmanager
+    def _writing(self) -> Iterator[Connection]:
+        if self._lock is None:
+            raise StoreError("this ledger is open for reading only.", str(self.path))
+        try:
+            with self._engine.begin() as connection:
+                yield connection
+        except sa.exc.DatabaseError as error:
+            raise explained(error, self.path) from None
+
+    def _close_forgotten(self) -> None:
+        """A survey still 'running' while nobody else writes belongs to a holder that died."""
+        gone = {"state": "broken_off", "ended_why": "the program that ran it ended"}
+        with self._writing() as connection:
+            connection.execute(
+                sa.update(SurveyRow).where(SurveyRow.state == "running").values(**gone)
+            )
+
+    # Machines
+
+    def machines(self) -> list[tuple[str, str]]:
+        """Name and sheet text of every printer, by name."""
+        query = sa.select(Machine.name, Machine.sheet).order_by(Machine.name)
+        with self._reading() as connection:
+            return [(row.name, row.sheet) for row in connection.execute(query)]
+
+    def machine_text(self, name: str) -> str | None:
+        """One printer's sheet text, its name in any case."""
+        query = sa.select(Machine.sheet).where(sa.func.lower(Machine.name) == name.lower())
+        with self._reading() as connection:
+            found: str | None = connection.execute(query).scalar()
+            return found
+
+    def put_machine(self, name: str, sheet_text: str, now: datetime) -> None:
+        """Store a printer's sheet, in place of an older one of the same name."""
+        with self._writing() as connection:
+            connection.execute(
+                sa.delete(Machine).where(sa.func.lower(Machine.name) == name.lower())
+            )
+            connection.execute(
+                sa.insert(Machine).values(name=name, sheet=sheet_text, changed_at=now)
+            )
+
+    # Surveys, written
+
+    def begin_survey(self, new: NewSurvey) -> str:
+        """Enter a survey that is about to be measured; its ident."""
+        with self._writing() as connection:
+            return str(_insert_head(connection, new, "running", {}))
+
+    def add_touch(
+        self, ident: str, number: int, touches: Sequence[float], x: float, y: float, z: float | None
+    ) -> None:
+        """Put the newest of a point's touches on disk; z is given with its last one."""
+        with self._writing() as connection:
+            if len(touches) == 1:
+                connection.execute(
+                    sa.insert(PointRow),
+                    {"survey": int(ident), "number": number, "x": x, "y": y, "z": z},
+                )
+            elif z is not None:
+                here = (PointRow.survey == int(ident)) & (PointRow.number == number)
+                connection.execute(sa.update(PointRow).where(here).values(z=z))
+            connection.execute(
+                sa.insert(TouchRow),
+                {
+                    "survey": int(ident),
+                    "number": number,
+                    "touch": len(touches) - 1,
+                    "z": touches[-1],
+                },
+            )
+
+    def end_survey(self, ident: str, complete: bool, why: str = "") -> None:
+        """Close a survey: complete, or broken off and why."""
+        state = "complete" if complete else "broken_off"
+        query = sa.update(SurveyRow).where(SurveyRow.id == int(ident))
+        with self._writing() as connection:
+            connection.execute(query.values(state=state, ended_why=why))
+
+    def add_survey(self, survey: Survey) -> str:
+        """Store a whole survey, such as one read from a file, in one transaction; its ident."""
+        new = NewSurvey(
+            survey.machine, survey.kind, survey.taken_at, len(survey.points),
+            max(len(p.touches) for p in survey.points) or 1, survey.shape, survey.conditions,
+            survey.note,
+        )  # fmt: skip
+        state = "complete" if survey.complete else "broken_off"
+        with self._writing() as connection:
+            ident = _insert_head(connection, new, state, survey.extra)
+            points = [
+                {"survey": ident, "number": i, "x": p.x, "y": p.y, "z": p.z}
+                for i, p in enumerate(survey.points)
+            ]
+            touches = [
+                {"survey": ident, "number": i, "touch": j, "z": z}
+                for i, p in enumerate(survey.points)
+                for j, z in enumerate(p.touches)
+            ]
+            connection.execute(sa.insert(PointRow), points)
+            if touches:
+                connection.execute(sa.insert(TouchRow), touches)
+        return str(ident)
+
+    # Surveys, read
+
+    def heads(self, machine: str | None = None) -> list[SurveyHead]:
+        """All surveys, oldest first."""
+        count = (
+            sa.select(PointRow.survey, sa.func.count().label("n"))
+            .where(PointRow.z.is_not(None))
+            .group_by(PointRow.survey)
+            .subquery()
+        )
+        query = (
+            sa.select(SurveyRow.__table__, sa.func.coalesce(count.c.n, 0).label("measured"))
+            .outerjoin(count, count.c.survey == SurveyRow.id)
+            .order_by(SurveyRow.taken_at, SurveyRow.id)
+        )
+        if machine is not None:
+            query = query.where(sa.func.lower(SurveyRow.machine) == machine.lower())
+        with self._reading() as connection:
+            return [_head(row) for row in connection.execute(query)]
+
+    def survey(self, ident: str) -> Survey:
+        """A stored survey with its points. Raises InputError where there is none."""
+        if not ident.isdecimal() or len(ident) > 15:
+            raise _no_such(ident)
+        number = int(ident)
+        with self._reading() as connection:
+            row = connection.execute(
+                sa.select(SurveyRow.__table__).where(SurveyRow.id == number)
+            ).first()
+            if row is None:
+                raise _no_such(ident)
+            touches: dict[int, list[float]] = {}
+            query = sa.select(TouchRow.number, TouchRow.z).where(TouchRow.survey == number)
+            for point, z in connection.execute(query.order_by(TouchRow.number, TouchRow.touch)):
+                touches.setdefault(point, []).append(z)
+            places = connection.execute(
+                sa.select(PointRow.number, PointRow.x, PointRow.y, PointRow.z)
+                .where(PointRow.survey == number, PointRow.z.is_not(None))
+                .order_by(PointRow.number)
+            )
+            points = tuple(Point(p.x, p.y, p.z, tuple(touches.get(p.number, ()))) for p in places)
+        return _survey(row, points)
+
+    def newest(self, machine: str, kind: str = "surface") -> str | None:
+        """The newest survey of a printer that has points; None where there is none."""
+        heads = [h for h in self.heads(machine) if h.kind == kind and h.points]
+        return heads[-1].ident if heads else None
+
+
+def _insert_head(connection: Connection, new: NewSurvey, state: str, extra: dict[str, Any]) -> int:
+    c = new.conditions
+    columns, rows = new.shape or (None, None)
+    made = connection.execute(
+        sa.insert(SurveyRow).values(
+            machine=new.machine, kind=new.kind, taken_at=new.taken_at, state=state,
+            ended_why="", columns=columns, rows=rows, planned=new.planned,
+            samples=new.samples, nozzle_c=c.nozzle_c, plate_c=c.plate_c,
+            soak_min=c.soak_min, sheet=c.sheet, note=new.note, extra=extra,
+        )
+    )  # fmt: skip
+    key = made.inserted_primary_key
+    assert key is not None
+    return int(key[0])
+
+
+def _no_such(ident: str) -> InputError:
+    return InputError(
+        f"there is no survey '{ident}'.", "ledger", "'tallgrain surveys' lists what is stored."
+    )
+
+
+def _head(row: Row[tuple[object, ...]]) -> SurveyHead:
+    return SurveyHead(
+        str(row.id), row.machine, row.kind, row.taken_at, row.measured, row.planned,
+        row.state, row.note,
+    )  # fmt: skip
+
+
+def _survey(row: Row[tuple[object, ...]], points: tuple[Point, ...]) -> Survey:
+    return Survey(
+        machine=row.machine,
+        kind=row.kind,
+        taken_at=row.taken_at.astimezone(UTC),
+        points=points,
+        conditions=Conditions(row.nozzle_c, row.plate_c, row.soak_min, row.sheet),
+        complete=row.state == "complete",
+        note=row.note,
+        ident=str(row.id),
+        shape=(row.columns, row.rows) if row.columns and row.rows else None,
+        extra=row.extra or {},
+    )

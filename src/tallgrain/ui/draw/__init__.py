@@ -1,0 +1,1 @@
+"""QPainter routines shared by screen and files."""
