@@ -458,8 +458,6 @@ def export_survey(survey: str, file: Path) -> None:
 @app.command("import")
 def import_survey(file: Path, machine: MachineName, as_json: AsJson = False) -> None:
     """Store a survey from a file."""
-    from dataclasses import replace
-
     from tallgrain.clock import now
     from tallgrain.formats.files import read_survey
     from tallgrain.resolve import machine_sheet
@@ -469,7 +467,7 @@ def import_survey(file: Path, machine: MachineName, as_json: AsJson = False) -> 
         sheet, text = machine_sheet(machine, ledger)
         if ledger.machine_text(sheet.name) is None:
             ledger.put_machine(sheet.name, text, now())
-        ident = ledger.add_survey(replace(found, machine=sheet.name))
+        ident = ledger.add_survey(found.for_machine(sheet.name))
     show({"survey": ident}, as_json, lambda: f"Stored as survey {ident}.")
 
 

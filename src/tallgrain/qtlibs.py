@@ -37,7 +37,6 @@ PACKAGES = {
     "libxcb-util.so.1": "libxcb-util1",
     "libxcb-xfixes.so.0": "libxcb-xfixes0",
     "libxcb-xkb.so.1": "libxcb-xkb1",
-    "libxcb-xinput.so.0": "libxcb-xinput0",
 }
 
 
@@ -63,9 +62,14 @@ def _linked_but_missing() -> set[str]:
     return missing
 
 
-def missing_packages() -> list[str]:
-    """Debian packages to install before a window can open, by name."""
-    absent = {name for name in PACKAGES if not _loads(name)} | _linked_but_missing()
+def missing_packages(thorough: bool = True) -> list[str]:
+    """Debian packages to install before a window can open, by name.
+
+    The thorough look asks the loader too, which takes longer.
+    """
+    absent = {name for name in PACKAGES if not _loads(name)}
+    if thorough:
+        absent |= _linked_but_missing()
     return sorted({PACKAGES[name] for name in absent if name in PACKAGES})
 
 

@@ -83,9 +83,9 @@ class Survey:
         """Heights: (n,) mm, positive = nearer to the nozzle."""
         return np.array([p.z for p in self.points], dtype=float)
 
-    def with_points(self, points: tuple[Point, ...], complete: bool) -> "Survey":
-        """The same survey with other points."""
-        return replace(self, points=points, complete=complete)
+    def for_machine(self, machine: str) -> "Survey":
+        """The same survey, of another printer's name."""
+        return replace(self, machine=machine)
 
 
 def point_of(x: float, y: float, touches: list[float]) -> Point:

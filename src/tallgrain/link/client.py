@@ -116,6 +116,10 @@ class JsonRpcPrinter:
         """Whether the connection stands."""
         return self._channel.ended is None
 
+    def lost(self) -> TallGrainError | None:
+        """Why the connection ended; None while it stands."""
+        return self._channel.ended
+
     @property
     def halt_sent_at(self) -> float:
         """When the last halt was handed to the wire (time.perf_counter)."""

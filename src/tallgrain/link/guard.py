@@ -130,7 +130,7 @@ class Guard:
         elif self._clearance is not None:
             down = self._clearance - CLEARANCE_RESERVE_MM
         else:
-            raise self._unknown()
+            raise self.unknown()
         # Used up before it is relied on: a second try needs a second look.
         self._clearance = None
         self._forget()
@@ -271,18 +271,23 @@ class Guard:
 
     def _refuse_after_halt(self) -> None:
         if self._halted.is_set():
-            raise Halted(
-                "stopped: the nozzle's position is unknown.",
-                self.printer.identity.name,
-                "Look how far the nozzle stands above the plate, and give that clearance.",
-            )
+            raise self.halted_error()
+
+    def halted_error(self) -> Halted:
+        """What a halt means for whatever comes next."""
+        return Halted(
+            "stopped: the nozzle's position is unknown.",
+            self.printer.identity.name,
+            "Look how far the nozzle stands above the plate, and give that clearance.",
+        )
 
     def _need_trust(self) -> None:
         self._refuse_after_halt()
         if self._trust is None:
-            raise self._unknown()
+            raise self.unknown()
 
-    def _unknown(self) -> TrustLost:
+    def unknown(self) -> TrustLost:
+        """The refusal where the nozzle's height is not known."""
         return TrustLost(
             "how high the nozzle stands is not known.",
             self.printer.identity.name,
@@ -301,14 +306,10 @@ class Guard:
         if no.reason == "halted" or self._halted.is_set():
             self._halted.set()
             self._forget()
-            return Halted(
-                "stopped: the nozzle's position is unknown.",
-                name,
-                "Look how far the nozzle stands above the plate, and give that clearance.",
-            )
+            return self.halted_error()
         if no.reason in ("not_referenced", "restarted"):
             self._forget()
-            return self._unknown()
+            return self.unknown()
         if no.reason == "no_trip":
             trusted = self._trust is not None
             return JobError(

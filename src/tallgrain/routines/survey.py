@@ -77,7 +77,7 @@ def survey(
         complete = recorder.points == len(plan.points)
         why = "" if complete else _BROKEN_OFF
     except TallGrainError as error:
-        why = error.what
+        why = "stopped" if isinstance(error, Halted) else error.what.rstrip(".")
         raise
     finally:
         _make_safe(guard)

@@ -30,6 +30,7 @@ class SurveyHead:
     points: int
     planned: int
     state: str
+    why: str
     note: str
 
 
@@ -215,8 +216,15 @@ class Ledger:
 
     # Surveys, read
 
-    def heads(self, machine: str | None = None) -> list[SurveyHead]:
-        """All surveys, oldest first."""
+    def head(self, ident: str) -> SurveyHead:
+        """One stored survey's line. Raises InputError where there is none."""
+        found = self.heads(ident=ident)
+        if not found:
+            raise _no_such(ident)
+        return found[0]
+
+    def heads(self, machine: str | None = None, ident: str | None = None) -> list[SurveyHead]:
+        """Surveys, oldest first: all, one printer's, or one."""
         count = (
             sa.select(PointRow.survey, sa.func.count().label("n"))
             .where(PointRow.z.is_not(None))
@@ -230,6 +238,8 @@ class Ledger:
         )
         if machine is not None:
             query = query.where(sa.func.lower(SurveyRow.machine) == machine.lower())
+        if ident is not None:
+            query = query.where(SurveyRow.id == int(ident))
         with self._reading() as connection:
             return [_head(row) for row in connection.execute(query)]
 
@@ -287,7 +297,7 @@ def _no_such(ident: str) -> InputError:
 def _head(row: Row[tuple[object, ...]]) -> SurveyHead:
     return SurveyHead(
         str(row.id), row.machine, row.kind, row.taken_at, row.measured, row.planned,
-        row.state, row.note,
+        row.state, row.ended_why, row.note,
     )  # fmt: skip
 
 

@@ -1,0 +1,5 @@
+"""python -m tallgrain."""
+
+from tallgrain.cli import main
+
+main()

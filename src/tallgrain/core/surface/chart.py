@@ -1,0 +1,134 @@
+"""A surveyed surface made ready to draw: a fine raster, contour lines, scale and extremes."""
+
+import math
+from dataclasses import dataclass
+
+import contourpy
+import numpy as np
+
+from tallgrain.core.surface.interpolate import Mesh, filled, mesh_of, operator
+from tallgrain.core.survey import Floats
+
+RASTER = 220
+LEAST_SPAN_MM = 0.01
+
+
+@dataclass(frozen=True)
+class Contour:
+    """One contour line: its level (mm) and its vertices (n, 2) mm."""
+
+    level: float
+    vertices: Floats
+
+
+@dataclass(frozen=True)
+class Extreme:
+    """A surveyed point that stands out."""
+
+    x: float
+    y: float
+    z: float
+
+
+@dataclass(frozen=True)
+class Chart:
+    """Heights about a reference plane, on a raster (rows from front to rear) of even steps.
+
+    heights: (ny, nx) mm, NaN where nothing was measured near; span: the scale runs from −span to
+    +span; step: between contour lines.
+    """
+
+    x0: float
+    y0: float
+    x1: float
+    y1: float
+    heights: Floats
+    contours: tuple[Contour, ...]
+    span: float
+    step: float
+    high: Extreme
+    low: Extreme
+
+
+def round_span(largest: float) -> float:
+    """The next 1, 2 or 5 times a power of ten (mm) that holds a height."""
+    largest = max(largest, LEAST_SPAN_MM)
+    power = 10.0 ** math.floor(math.log10(largest))
+    return next(s * power for s in (1, 2, 5, 10) if s * power >= largest * (1 - 1e-9))
+
+
+def contour_step(span: float) -> float:
+    """A round interval that puts four or five lines on each side of level."""
+    leading = round(span / 10.0 ** math.floor(math.log10(span)))
+    return span / 4 if leading == 2 else span / 5
+
+
+def chart(xy: Floats, heights: Floats, span: float | None = None) -> Chart | None:
+    """The chart of points (n, 2) mm with heights (n,) mm; None where they span no surface.
+
+    A pinned `span` lets two surveys share a scale; else it follows the heights.
+    """
+    surface = _raster(xy, heights)
+    if surface is None:
+        return None
+    xs, ys, raster = surface
+    used = span or round_span(float(np.abs(heights).max()))
+    step = contour_step(used)
+    lines = []
+    if float(np.nanmax(raster) - np.nanmin(raster)) > 0:
+        generator = contourpy.contour_generator(xs, ys, np.ma.masked_invalid(raster))
+        count = math.floor(max(abs(np.nanmax(raster)), abs(np.nanmin(raster))) / step)
+        for k in range(-min(count, 40), min(count, 40) + 1):
+            lines += [Contour(k * step, np.asarray(v)) for v in generator.lines(k * step)]
+    return Chart(
+        float(xs[0]), float(ys[0]), float(xs[-1]), float(ys[-1]), raster, tuple(lines), used, step,
+        _extreme(xy, heights, int(heights.argmax())), _extreme(xy, heights, int(heights.argmin())),
+    )  # fmt: skip
+
+
+def _extreme(xy: Floats, heights: Floats, i: int) -> Extreme:
+    return Extreme(float(xy[i, 0]), float(xy[i, 1]), float(heights[i]))
+
+
+def _raster(xy: Floats, heights: Floats) -> tuple[Floats, Floats, Floats] | None:
+    if len(xy) < 4:
+        return None
+    low, high = xy.min(axis=0), xy.max(axis=0)
+    if (high - low).min() <= 0:
+        return None
+    xs, ys = np.linspace(low[0], high[0], RASTER), np.linspace(low[1], high[1], RASTER)
+    mesh = mesh_of(xy, heights)
+    if mesh is None:
+        return xs, ys, _scattered(xy, heights, xs, ys)
+    xs = np.linspace(mesh.xs[0], mesh.xs[-1], RASTER)
+    ys = np.linspace(mesh.ys[0], mesh.ys[-1], RASTER)
+    whole = filled(mesh)
+    raster = operator(mesh.ys, ys, "bicubic") @ whole.heights
+    raster = raster @ operator(mesh.xs, xs, "bicubic").T
+    if not mesh.complete:
+        raster[~_near_measured(mesh, xs, ys)] = np.nan
+    return xs, ys, raster
+
+
+def _near_measured(mesh: Mesh, xs: Floats, ys: Floats) -> np.ndarray:
+    """Which raster places lie in a cell with three measured corners or more."""
+    there = np.isfinite(mesh.heights).astype(int)
+    corners = there[:-1, :-1] + there[1:, :-1] + there[:-1, 1:] + there[1:, 1:]
+    column = np.clip(np.searchsorted(mesh.xs, xs, side="right") - 1, 0, len(mesh.xs) - 2)
+    row = np.clip(np.searchsorted(mesh.ys, ys, side="right") - 1, 0, len(mesh.ys) - 2)
+    return np.asarray(corners[np.ix_(row, column)] >= 3)
+
+
+def _scattered(xy: Floats, heights: Floats, xs: Floats, ys: Floats) -> Floats:
+    """Points on no grid: a thin plate through them, within their convex hull."""
+    from scipy.interpolate import RBFInterpolator
+    from scipy.spatial import Delaunay, QhullError
+
+    places = np.stack(np.meshgrid(xs, ys), axis=-1).reshape(-1, 2)
+    try:
+        hull = Delaunay(xy)
+        smooth = RBFInterpolator(xy, heights, neighbors=min(len(xy), 24))(places)
+    except (QhullError, np.linalg.LinAlgError):
+        return np.full((len(ys), len(xs)), np.nan)
+    smooth[hull.find_simplex(places) < 0] = np.nan
+    return np.asarray(smooth.reshape(len(ys), len(xs)), dtype=float)

@@ -1,0 +1,132 @@
+"""What a surface survey says, in figures and in words: how flat, what shape, what would cure it."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.surface.moments import Scale, polynomial_rows
+from tallgrain.core.surface.noise import FlatnessNoise, flatness_noise, point_noise
+from tallgrain.core.surface.shape import Flatness, ShapeTerms, flatness, judge, round_extent
+from tallgrain.core.survey import Survey
+
+# A term smaller than this many of its standard uncertainties is not worth a cure.
+NOISE_FACTOR = 2.0
+DENSE = 7
+
+
+@dataclass(frozen=True)
+class Share:
+    """One part of the shape: its size (mm), its standard uncertainty (mm) and what cures it."""
+
+    name: str
+    size_mm: float
+    u_mm: float
+    cure: str
+    below_noise: bool
+    attention: bool
+
+
+@dataclass(frozen=True)
+class Judgement:
+    """All that the Surface station tells of one survey."""
+
+    flatness: Flatness
+    zone_mm: float
+    noise: FlatnessNoise
+    terms: ShapeTerms | None
+    shares: tuple[Share, ...]
+    tolerance_mm: float
+
+    @property
+    def within(self) -> bool:
+        """Whether the plate is as flat as the builder asks."""
+        return self.flatness.fltt <= self.tolerance_mm
+
+
+def extent_of(survey: Survey, sheet: MachineSheet) -> Scale:
+    """The extent over which a survey's own shape terms are taken."""
+    if sheet.plate.shape == "disc":
+        return round_extent(sheet.plate.outline.middle, survey.xy)
+    return Scale.of_points(survey.xy)
+
+
+def judge_survey(survey: Survey, sheet: MachineSheet) -> Judgement:
+    """Judge a survey. Raises InputError where its points show no plane."""
+    extent = extent_of(survey, sheet)
+    flat, terms = judge(survey.xy, survey.heights, extent)
+    zone = flatness(survey.xy, survey.heights, "mz")
+    s_r = sheet.probe.repeatability.s_r
+    shares = _shares(survey, sheet, terms, extent) if terms else ()
+    return Judgement(
+        flat, zone.fltt, flatness_noise(survey, s_r), terms, shares, sheet.tolerance.flatness_mm
+    )
+
+
+def term_uncertainties(survey: Survey, extent: Scale, s_r: float) -> np.ndarray:
+    """Standard uncertainties (mm) of tilt_x, tilt_y, bow_x, bow_y, twist, from the touches."""
+    sigma, _, _ = point_noise(survey, s_r)
+    rows = polynomial_rows(*extent.uv(survey.xy), 6)
+    spread = np.linalg.pinv(rows @ rows.T) @ rows
+    covariance = (spread * sigma**2) @ spread.T
+    factors = np.array([2.0, 2.0, 1.0, 1.0, 2.0])
+    return np.asarray(factors * np.sqrt(np.diag(covariance)[1:]))
+
+
+def _shares(
+    survey: Survey, sheet: MachineSheet, terms: ShapeTerms, extent: Scale
+) -> tuple[Share, ...]:
+    u = term_uncertainties(survey, extent, sheet.probe.repeatability.s_r)
+    named = (
+        ("Left–right tilt", terms.tilt_x, _tilt_cure(sheet)),
+        ("Front–rear tilt", terms.tilt_y, _tilt_cure(sheet)),
+        (_bow_name("left–right", terms.bow_x), terms.bow_x, _bow_cure(sheet)),
+        (_bow_name("front–rear", terms.bow_y), terms.bow_y, _bow_cure(sheet)),
+        ("Twist", terms.twist, _twist_cure(sheet)),
+    )
+    limit = sheet.tolerance.flatness_mm / 4
+    shares = []
+    for (name, value, cure), u_mm in zip(named, u, strict=True):
+        small = abs(value) < NOISE_FACTOR * u_mm
+        words = "nothing: below the noise" if small else cure
+        attention = name == "Twist" and not small and abs(value) > limit
+        shares.append(Share(name, abs(value), float(u_mm), words, small, attention))
+    sigma, _, _ = point_noise(survey, sheet.probe.repeatability.s_r)
+    noise = float(np.sqrt((sigma**2).mean()))
+    small = terms.local < NOISE_FACTOR * noise
+    cure = "nothing: the probe's own noise" if small else _local_cure(survey)
+    shares.append(Share("What is left (RMS)", terms.local, noise, cure, small, False))
+    return tuple(shares)
+
+
+def _bow_name(along: str, value: float) -> str:
+    return f"Bow {along}, {'hollow' if value > 0 else 'ridge'} middle"
+
+
+def _tilt_cure(sheet: MachineSheet) -> str:
+    if len(sheet.supports) >= 2:
+        return "the Z motors"
+    return "the adjusters" if len(sheet.adjusters) >= 3 else "compensation"
+
+
+def _bow_cure(sheet: MachineSheet) -> str:
+    box = sheet.plate.outline.box
+    inner = box.less(0.2 * min(box.width, box.depth))
+    if inner and any(bool(inner.holds([a.at])[0]) for a in sheet.adjusters):
+        return "the middle adjuster, then compensation"
+    return "compensation"
+
+
+def _twist_cure(sheet: MachineSheet) -> str:
+    if len(sheet.supports) >= 4 and sheet.body == "flexible":
+        return "the Z motors"
+    if len(sheet.adjusters) >= 4:
+        return "the adjusters"
+    return "look at frame and plate"
+
+
+def _local_cure(survey: Survey) -> str:
+    columns, rows = survey.shape or (0, 0)
+    if min(columns, rows) >= DENSE:
+        return f"compensation, {columns} × {rows} is enough"
+    return f"a denser survey ({DENSE} × {DENSE} or more)"

@@ -1,0 +1,38 @@
+"""What the eye gets of a survey: its chart about the reference plane, and its judgement."""
+
+from dataclasses import dataclass
+
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.surface.chart import Chart, chart
+from tallgrain.core.surface.judgement import Judgement, judge_survey
+from tallgrain.core.surface.shape import deviations_from_plane, judge
+from tallgrain.core.survey import Floats, Survey
+from tallgrain.errors import InputError
+
+
+@dataclass(frozen=True)
+class Sight:
+    """Chart and judgement; None where the points don't show one. survey None: still growing."""
+
+    survey: Survey | None
+    chart: Chart | None
+    judgement: Judgement | None
+
+
+def sight_of_points(xy: Floats, heights: Floats) -> Sight:
+    """The sight of a survey under way: points (n, 2) mm, heights (n,) mm."""
+    try:
+        plane = judge(xy, heights)[0].plane
+    except InputError:
+        return Sight(None, None, None)
+    return Sight(None, chart(xy, deviations_from_plane(xy, heights, plane)), None)
+
+
+def sight_of_survey(survey: Survey, sheet: MachineSheet) -> Sight:
+    """The sight of a whole survey."""
+    try:
+        judgement = judge_survey(survey, sheet)
+    except InputError:
+        return Sight(survey, None, None)
+    heights = deviations_from_plane(survey.xy, survey.heights, judgement.flatness.plane)
+    return Sight(survey, chart(survey.xy, heights), judgement)

@@ -1,0 +1,290 @@
+"""The field from above: plate, supports, reach and heights, drawn to scale on any painter."""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QImage, QPainter, QPainterPath, QPolygonF
+
+from tallgrain.core.machine.outline import Disc, Rectangle
+from tallgrain.core.machine.reach import Reach
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.surface.chart import Chart
+from tallgrain.ui import theme
+from tallgrain.ui.draw.colours import height_colour, height_image
+from tallgrain.ui.draw.pens import hatched, pen, text, triangle
+from tallgrain.ui.words import mm
+
+SCALE_WIDTH = 96.0
+AXIS_LEFT = 44.0
+AXIS_BOTTOM = 40.0
+TOP = 8.0
+
+
+@dataclass(frozen=True)
+class Picture:
+    """What the field shows. points: (n, 2) mm planned or surveyed; heights: (k,) mm of the first
+    k of them, about the reference plane."""
+
+    sheet: MachineSheet
+    points: np.ndarray = field(default_factory=lambda: np.empty((0, 2)))
+    heights: np.ndarray = field(default_factory=lambda: np.empty(0))
+    dropped: tuple[tuple[float, float], ...] = ()
+    chart: Chart | None = None
+    now: tuple[float, float] | None = None
+    flags: bool = True
+    show_points: bool = True
+    show_reach: bool = True
+    caption: tuple[str, str] = ("ridge", "hollow")
+
+
+@dataclass(frozen=True)
+class View:
+    """Where millimetres lie on the painter: one scale for both axes, y upward."""
+
+    box: QRectF
+    x0: float
+    y1: float
+    scale: float
+
+    def at(self, x: float, y: float) -> QPointF:
+        """The place of a point on the plate."""
+        return QPointF(
+            self.box.left() + (x - self.x0) * self.scale,
+            self.box.top() + (self.y1 - y) * self.scale,
+        )
+
+    def back(self, at: QPointF) -> tuple[float, float]:
+        """The point on the plate at a place."""
+        return (
+            self.x0 + (at.x() - self.box.left()) / self.scale,
+            self.y1 - (at.y() - self.box.top()) / self.scale,
+        )
+
+    def rect(self, r: Rectangle) -> QRectF:
+        """A rectangle of the plate."""
+        return QRectF(self.at(r.x0, r.y1), self.at(r.x1, r.y0))
+
+
+def whole_extent(sheet: MachineSheet) -> Rectangle:
+    """Plate, supports and adjusters with a little room around."""
+    box = sheet.plate.outline.box
+    around = [part.at for part in (*sheet.supports, *sheet.adjusters)]
+    xs = [box.x0 - 8, box.x1 + 8, *(x for x, _ in around)]
+    ys = [box.y0 - 8, box.y1 + 8, *(y for _, y in around)]
+    room = 0.045 * max(box.width, box.depth)
+    outside_x = room if around else 0.0
+    return Rectangle(
+        min(xs) - outside_x, min(ys) - room / 2, max(xs) + outside_x, max(ys) + room / 2
+    )
+
+
+def fitted(rect: QRectF, extent: Rectangle) -> View:
+    """The view that shows an extent as large as a rectangle allows, scale bar beside it."""
+    box = rect.adjusted(AXIS_LEFT, TOP, -SCALE_WIDTH, -AXIS_BOTTOM)
+    scale = max(min(box.width() / extent.width, box.height() / extent.depth), 1e-3)
+    wide, deep = box.width() / scale, box.height() / scale
+    middle_x, middle_y = extent.middle
+    return View(box, middle_x - wide / 2, middle_y + deep / 2, scale)
+
+
+def paint_field(painter: QPainter, rect: QRectF, picture: Picture, view: View) -> None:
+    """Draw the field into a rectangle."""
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+    painter.setClipRect(view.box.adjusted(-AXIS_LEFT, -TOP, 0, AXIS_BOTTOM))
+    _plate(painter, picture, view)
+    if picture.chart:
+        _heights(painter, picture.chart, view)
+    _frame(painter, picture, view)
+    if picture.show_points:
+        _points(painter, picture, view)
+    if picture.chart and picture.flags:
+        _flags(painter, picture.chart, view)
+    _axes(painter, picture.sheet, view)
+    painter.restore()
+    if picture.chart:
+        _scale(painter, rect, picture)
+
+
+def _outline_path(outline: Rectangle | Disc, view: View) -> QPainterPath:
+    path = QPainterPath()
+    if isinstance(outline, Disc):
+        path.addEllipse(view.rect(outline.box))
+    else:
+        path.addRoundedRect(view.rect(outline), 5, 5)
+    return path
+
+
+def _plate(painter: QPainter, picture: Picture, view: View) -> None:
+    painter.setBrush(theme.PANEL)
+    painter.setPen(pen(theme.INK, 2))
+    painter.drawPath(_outline_path(picture.sheet.plate.outline, view))
+
+
+# Pictures of the last few charts; the chart is held too, so that its id stays its own.
+_images: dict[int, tuple[Chart, QImage]] = {}
+
+
+def _image_of(chart: Chart) -> QImage:
+    if id(chart) not in _images:
+        while len(_images) >= 4:
+            _images.pop(next(iter(_images)))
+        _images[id(chart)] = (chart, height_image(chart.heights, chart.span))
+    return _images[id(chart)][1]
+
+
+def _heights(painter: QPainter, chart: Chart, view: View) -> None:
+    rows, columns = chart.heights.shape
+    # The raster's samples sit on the edges of the area, half a sample inside the picture's edge.
+    half_x = (chart.x1 - chart.x0) / (columns - 1) / 2
+    half_y = (chart.y1 - chart.y0) / (rows - 1) / 2
+    target = view.rect(
+        Rectangle(chart.x0 - half_x, chart.y0 - half_y, chart.x1 + half_x, chart.y1 + half_y)
+    )
+    painter.drawImage(target, _image_of(chart))
+    for line in chart.contours:
+        level = abs(line.level) < chart.step / 2
+        colour = theme.INK if level else theme.INK.lighter(150)
+        painter.setPen(pen(colour, 1.8 if level else 0.7))
+        painter.drawPolyline(QPolygonF([view.at(x, y) for x, y in line.vertices[::2]]))
+
+
+def _frame(painter: QPainter, picture: Picture, view: View) -> None:
+    sheet = picture.sheet
+    if picture.show_reach:
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(pen(theme.GOLD, 1.2, Qt.PenStyle.DashLine))
+        painter.drawRect(view.rect(Reach(sheet).box))
+    for keep_out in sheet.keep_outs:
+        box = view.rect(keep_out.outline)
+        painter.setPen(pen(theme.INK, 1.2))
+        painter.setBrush(theme.METAL)
+        painter.drawRect(box)
+        painter.setBrush(hatched(theme.INK))
+        painter.drawRect(box)
+    for support in sheet.supports:
+        _support(painter, view.at(*support.at), f"Z {support.name}")
+    for adjuster in sheet.adjusters:
+        _support(painter, view.at(*adjuster.at), adjuster.name)
+
+
+def _support(painter: QPainter, at: QPointF, name: str) -> None:
+    painter.setPen(pen(theme.INK, 1.4))
+    painter.setBrush(theme.GOLD_WASH)
+    painter.drawEllipse(at, 8, 8)
+    painter.drawLine(at - QPointF(5, 0), at + QPointF(5, 0))
+    painter.drawLine(at - QPointF(0, 5), at + QPointF(0, 5))
+    text(painter, at + QPointF(0, 22), name, Qt.AlignmentFlag.AlignHCenter, 12, theme.MUTED)
+
+
+def _points(painter: QPainter, picture: Picture, view: View) -> None:
+    done = len(picture.heights)
+    crowded = len(picture.points) > 900
+    size = 1.6 if crowded else 2.6
+    span = picture.chart.span if picture.chart else 0.0
+    for i, (x, y) in enumerate(picture.points):
+        at = view.at(x, y)
+        if i < done:
+            painter.setPen(pen(theme.INK, 1.0))
+            on_chart = picture.chart is not None
+            fill = height_colour(picture.heights[i], span) if on_chart and span else theme.GOLD
+            painter.setBrush(theme.PANEL if on_chart else fill)
+            painter.drawEllipse(at, size, size)
+        else:
+            painter.setPen(pen(theme.MUTED, 1.0))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawEllipse(at, size * 0.8, size * 0.8)
+    for x, y in picture.dropped:
+        at = view.at(x, y)
+        painter.setPen(pen(theme.RUST, 1.6))
+        painter.drawLine(at - QPointF(4, 4), at + QPointF(4, 4))
+        painter.drawLine(at - QPointF(4, -4), at + QPointF(4, -4))
+    if picture.now:
+        painter.setPen(pen(theme.GOLD, 2.5))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawEllipse(view.at(*picture.now), 9, 9)
+
+
+def _flags(painter: QPainter, chart: Chart, view: View) -> None:
+    for extreme, up in ((chart.high, True), (chart.low, False)):
+        at = view.at(extreme.x, extreme.y)
+        words = mm(extreme.z, signed=True)
+        painter.setFont(theme.font(13, bold=True))
+        width = painter.fontMetrics().horizontalAdvance(words) + 12.0
+        right = at.x() + 12 + width < view.box.right() - 4
+        box = QRectF(at.x() + 10 if right else at.x() - 10 - width, at.y() - 10, width, 20)
+        # Kept inside the drawing, so that a flag at the plate's edge is never cut.
+        box.moveTop(min(max(box.top(), view.box.top()), view.box.bottom() - 20))
+        painter.setPen(pen(theme.LINE))
+        painter.setBrush(theme.PANEL)
+        painter.drawRoundedRect(box, 2, 2)
+        painter.setBrush(theme.INK)
+        painter.setPen(pen(theme.PANEL, 1))
+        middle = at + QPointF(0, -5 if up else 5)
+        painter.drawPolygon(triangle(middle, 11, up))
+        painter.setPen(theme.INK)
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
+
+
+def _tick_step(scale: float) -> float:
+    for step in (5, 10, 20, 50, 100, 200, 500):
+        if step * scale >= 52:
+            return step
+    return 1000
+
+
+def _axes(painter: QPainter, sheet: MachineSheet, view: View) -> None:
+    box = sheet.plate.outline.box
+    step = _tick_step(view.scale)
+    bottom, left = view.at(box.x0, box.y0).y(), view.at(box.x0, box.y0).x()
+    bottom = min(bottom, view.box.bottom())
+    left = max(left, view.box.left())
+    low_x, high_y = view.back(view.box.topLeft())
+    high_x, low_y = view.back(view.box.bottomRight())
+    for k in range(int(np.ceil(box.x0 / step)), int(box.x1 // step) + 1):
+        if low_x <= k * step <= high_x:
+            at = QPointF(view.at(k * step, 0).x(), bottom)
+            painter.setPen(pen(theme.MUTED, 1))
+            painter.drawLine(at, at + QPointF(0, 5))
+            centre = Qt.AlignmentFlag.AlignHCenter
+            text(painter, at + QPointF(0, 18), f"{k * step:g}", centre, 11, theme.MUTED)
+    for k in range(int(np.ceil(box.y0 / step)), int(box.y1 // step) + 1):
+        if low_y <= k * step <= high_y:
+            at = QPointF(left, view.at(0, k * step).y())
+            painter.setPen(pen(theme.MUTED, 1))
+            painter.drawLine(at, at - QPointF(5, 0))
+            right = Qt.AlignmentFlag.AlignRight
+            text(painter, at + QPointF(-8, 4), f"{k * step:g}", right, 11, theme.MUTED)
+    front = QPointF(view.at(box.middle[0], 0).x(), bottom + 33)
+    text(painter, front, "front, mm", Qt.AlignmentFlag.AlignHCenter, 11, theme.MUTED)
+
+
+def _scale(painter: QPainter, rect: QRectF, picture: Picture) -> None:
+    chart = picture.chart
+    assert chart is not None
+    painter.save()
+    height = min(rect.height() - 110, 220.0)
+    bar = QRectF(rect.right() - SCALE_WIDTH + 16, rect.top() + 38, 14, height)
+    steps = 64
+    for i in range(steps):
+        level = chart.span * (1 - 2 * (i + 0.5) / steps)
+        slice_ = QRectF(bar.left(), bar.top() + i * height / steps, 14, height / steps + 0.7)
+        painter.fillRect(slice_, height_colour(level, chart.span))
+    painter.setPen(pen(theme.INK, 1))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.drawRect(bar)
+    x = bar.right() + 7
+    text(painter, QPointF(bar.left(), bar.top() - 12), picture.caption[0], pixels=12)
+    text(painter, QPointF(bar.left(), bar.bottom() + 20), picture.caption[1], pixels=12)
+    for share, words in ((0.0, mm(chart.span, 2, True)), (0.5, "level"), (1.0, mm(-chart.span, 2))):
+        y = bar.top() + share * height
+        painter.setPen(pen(theme.INK, 1))
+        painter.drawLine(QPointF(bar.right(), y), QPointF(bar.right() + 4, y))
+        text(painter, QPointF(x, y + 4), words, pixels=12)
+    below = bar.bottom() + 40
+    for line in ("mm, contours", f"every {chart.step:g}"):
+        text(painter, QPointF(bar.left() - 6, below), line, pixels=11, colour=theme.MUTED)
+        below += 15
+    painter.restore()

@@ -1,0 +1,120 @@
+"""The header: printer, link, temperatures, soak, values not kept, state, and STOP."""
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QVBoxLayout
+
+from tallgrain.ui.session import LinkState, Session
+from tallgrain.ui.widgets import Pill, button, label, set_role
+from tallgrain.ui.words import count_of, degrees_c
+
+
+class Header(QFrame):
+    """One line that always tells how the printer is."""
+
+    stop = pyqtSignal()
+    printer_chosen = pyqtSignal(str)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self._session = session
+        self.setProperty("role", "panel")
+        self.setStyleSheet("QFrame[role='panel'] { border-width: 0 0 1px 0; border-radius: 0; }")
+        self.setFixedHeight(52)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(18, 4, 14, 4)
+        row.setSpacing(16)
+        self.title = label("Tall Grain", "title")
+        self.printers = QComboBox()
+        self.printers.setAccessibleName("Printer")
+        self.printers.setToolTip("The printer whose beds and values are shown")
+        self.printers.setMinimumWidth(110)
+        self.printers.activated.connect(
+            lambda i: self.printer_chosen.emit(self.printers.itemText(i))
+        )
+        self.drives = label(role="muted")
+        row.addWidget(self.title)
+        row.addWidget(self.printers)
+        row.addWidget(self.drives)
+        self._cells = {
+            name: self._cell(row, name) for name in ("link", "nozzle", "plate", "soaked")
+        }
+        self._cells["not kept"] = self._cell(row, "not kept")
+        row.addStretch(1)
+        self.pill = Pill()
+        row.addWidget(self.pill)
+        self.stop_button = button(
+            "STOP  ·  Esc", "stop", "Stop the printer at once",
+            "Halts at once; the position is unknown afterwards",
+        )  # fmt: skip
+        self.stop_button.setFixedSize(124, 40)
+        self.stop_button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.stop_button.clicked.connect(self.stop)
+        row.addWidget(self.stop_button)
+        session.changed.connect(self.refresh)
+
+    def _cell(self, row: QHBoxLayout, name: str) -> QLabel:
+        column = QVBoxLayout()
+        column.setSpacing(0)
+        head = label(name, "muted")
+        value = label("–", "figure")
+        value.setAccessibleName(name)
+        column.addWidget(head)
+        column.addWidget(value)
+        row.addLayout(column)
+        return value
+
+    def set_printers(self, names: list[str], chosen: str) -> None:
+        """The printers to choose from."""
+        self.printers.clear()
+        self.printers.addItems(names)
+        self.printers.setCurrentText(chosen)
+
+    def refresh(self) -> None:
+        """Follow the session."""
+        s = self._session
+        self.drives.setText(s.sheet.drives() if s.sheet else "")
+        self.drives.setVisible(self.window() is None or self.window().width() >= 1180)
+        self.printers.setEnabled(not s.busy)
+        words = {
+            LinkState.NONE: "none", LinkState.LINKING: "linking",
+            LinkState.UP: "stand-in" if s.standin else "up", LinkState.LOST: "lost",
+        }  # fmt: skip
+        self._tell("link", words[s.link], s.link is LinkState.LOST)
+        state = s.state if s.link is LinkState.UP else None
+        for name, heat in (
+            ("nozzle", state.nozzle if state else None),
+            ("plate", state.plate if state else None),
+        ):
+            self._tell(name, degrees_c(heat.now_c, heat.target_c) if heat else "–")
+        soak = s.soak_min
+        self._tell("soaked", f"{soak:.0f} min" if soak is not None else "–")
+        kept = state.not_kept if state else 0
+        self._tell("not kept", count_of(kept, "value") if kept else "none", bool(kept))
+        self.pill.tell(*self._state())
+        self.stop_button.setEnabled(s.guard is not None)
+
+    def _tell(self, name: str, words: str, attention: bool = False) -> None:
+        cell = self._cells[name]
+        cell.setText(words)
+        cell.setStyleSheet(f"color: {'#B0432A' if attention else '#20303A'}; font-size: 12px;")
+        set_role(cell, "figure")
+
+    def _state(self) -> tuple[str, str]:
+        """The one thing to know about the printer now, with its mood."""
+        s = self._session
+        if s.silent_s:
+            return f"link silent for {s.silent_s:.0f} s", "rust"
+        if s.link is LinkState.LOST:
+            return "link lost", "rust"
+        if s.link is LinkState.LINKING:
+            return "linking …", "calm"
+        if s.link is LinkState.NONE or s.guard is None:
+            return "no printer linked", "calm"
+        if s.progress is not None:
+            return ("breaking off" if s.progress.breaking_off else "measuring"), "gold"
+        if not s.guard.trusted:
+            seen = s.guard.clearance_mm
+            if seen is not None:
+                return f"clearance {seen:g} mm seen", "gold"
+            return "position unknown", "rust"
+        return "referenced · hands clear", "calm"

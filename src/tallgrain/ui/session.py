@@ -1,0 +1,438 @@
+"""What the window knows and can do, without any widget: ledger, printer, link, surveys, work."""
+
+import threading
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from enum import Enum
+from functools import partial
+
+import numpy as np
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+
+from tallgrain.clock import now
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.plan.grid import Plan, grid_plan
+from tallgrain.core.surface.chart import Chart
+from tallgrain.core.surface.sight import Sight, sight_of_points, sight_of_survey
+from tallgrain.core.survey import Survey
+from tallgrain.errors import Halted, LinkError, TallGrainError, TrustLost
+from tallgrain.formats.machine_toml import parse_sheet
+from tallgrain.link.client import JsonRpcPrinter
+from tallgrain.link.guard import Guard
+from tallgrain.link.protocol import PrinterState
+from tallgrain.routines.events import (
+    BreakOff,
+    Phase,
+    PointTouched,
+    SurveyBegan,
+)
+from tallgrain.routines.survey import survey as survey_routine
+from tallgrain.routines.warm import warm_up
+from tallgrain.store.ledger import Ledger, SurveyHead
+from tallgrain.ui.worker import Worker
+
+SILENT_AFTER_S = 2.0
+WATCH_MS = 250
+CALM_MS = 66
+
+
+class LinkState(Enum):
+    """How the link stands."""
+
+    NONE = "none"
+    LINKING = "linking"
+    UP = "up"
+    LOST = "lost"
+
+
+@dataclass(frozen=True)
+class SurveyPlan:
+    """What the builder chose for the next survey."""
+
+    columns: int = 9
+    rows: int = 9
+    samples: int = 1
+    nozzle_c: float | None = None
+    plate_c: float | None = None
+    soak_min: float = 0.0
+
+
+@dataclass
+class Progress:
+    """A survey under way."""
+
+    plan: Plan
+    phase: str
+    began: float
+    total: int
+    touched: list[PointTouched]
+    left_s: float
+    breaking_off: bool = False
+
+
+@dataclass(frozen=True)
+class Shown:
+    """The survey that is shown, with its line in the ledger, its chart and its judgement."""
+
+    head: SurveyHead
+    survey: Survey
+    sight: Sight
+
+
+class Session(QObject):
+    """The window's model. Signals say what changed; nothing here blocks."""
+
+    changed = pyqtSignal()  # anything that the header, route or bench show
+    survey_changed = pyqtSignal()  # another survey is shown, or the one under way grew
+    sight_changed = pyqtSignal()  # chart and judgement of what is shown are there
+    failed = pyqtSignal(object)  # a TallGrainError to tell
+    touched = pyqtSignal()  # a touch is done (for the tones)
+    ended = pyqtSignal(str)  # work ended: complete, broken_off, halted, failed
+
+    def __init__(self, ledger: Ledger, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.ledger = ledger
+        self.sheet: MachineSheet | None = None
+        self.url = ""
+        self.link = LinkState.NONE
+        self.printer: JsonRpcPrinter | None = None
+        self.guard: Guard | None = None
+        self.state: PrinterState | None = None
+        self.shown: Shown | None = None
+        self.progress: Progress | None = None
+        self.problem: TallGrainError | None = None
+        self.chosen = SurveyPlan()
+        self.plate_sheet: str | None = None
+        self.standin = False
+        self.chart: Chart | None = None  # of the survey under way
+        self._soak_from: float | None = None
+        self._break_off = BreakOff()
+        self._told_state: PrinterState | None = None
+        self.halting = False
+        self.worker = Worker(self)
+        self.worker.event.connect(self._happened)
+        self.worker.done.connect(self._done)
+        self.worker.failed.connect(self._work_failed)
+        # Events may come a thousand a second; the screen follows at its own calm pace.
+        self._calm = QTimer(self, interval=CALM_MS, singleShot=True)
+        self._calm.timeout.connect(self._grew)
+        # Sums have a thread of their own: the other one is busy while a routine runs.
+        self.thinker = Worker(self)
+        self.thinker.done.connect(self._thought)
+        self.thinker.failed.connect(lambda name, error: self.failed.emit(error))
+        self._charting = False
+        self._watch = QTimer(self, interval=WATCH_MS)
+        self._watch.timeout.connect(self._look)
+        self._watch.start()
+
+    # Printers and surveys
+
+    def choose_printer(self, name: str) -> None:
+        """Show another printer; its newest survey comes with it."""
+        text = self.ledger.machine_text(name)
+        if text is None or self.busy:
+            return
+        if self.sheet and self.sheet.name != name:
+            self.unlink()
+        self.sheet = parse_sheet(text, f"sheet of {name}")
+        self.problem = None
+        self.show_newest()
+
+    def show_newest(self) -> None:
+        """Show the newest survey of the printer, once it is read and judged."""
+        self._show(lambda sheet: self.ledger.newest(sheet.name))
+
+    def show_stored(self, ident: str) -> None:
+        """Show a stored survey, once it is read and judged."""
+        self._show(lambda sheet: ident)
+
+    def _show(self, which: Callable[[MachineSheet], str | None]) -> None:
+        sheet = self.sheet
+        if sheet is None:
+            return
+
+        def look() -> Shown | None:
+            ident = which(sheet)
+            if ident is None:
+                return None
+            survey = self.ledger.survey(ident)
+            return Shown(self.ledger.head(ident), survey, sight_of_survey(survey, sheet))
+
+        self.thinker.do("show", look)
+        self.changed.emit()
+
+    # Charts, made beside the window's thread
+
+    def _grew(self) -> None:
+        """The survey under way has more points: chart them, never two charts at a time."""
+        if self.progress is not None and not self._charting:
+            touched = list(self.progress.touched)
+            xy = np.array([(t.x, t.y) for t in touched]).reshape(-1, 2)
+            self._charting = True
+            self.thinker.do("grow", partial(sight_of_points, xy, np.array([t.z for t in touched])))
+        self.changed.emit()
+        self.survey_changed.emit()
+
+    def _thought(self, name: str, result: object) -> None:
+        if name == "grow":
+            self._charting = False
+            assert isinstance(result, Sight)
+            if self.progress is not None:
+                self.chart = result.chart
+        else:
+            assert result is None or isinstance(result, Shown)
+            self.shown = result
+        self.sight_changed.emit()
+        self.changed.emit()
+
+    def planned(self) -> Plan | None:
+        """The next survey's plan; None without a printer."""
+        if self.sheet is None:
+            return None
+        return grid_plan(self.sheet, self.chosen.columns, self.chosen.rows, self.chosen.samples)
+
+    def choose_plan(self, chosen: SurveyPlan) -> None:
+        """Take the builder's choice for the next survey. Raises InputError where it can't be."""
+        if self.sheet is not None:
+            grid_plan(self.sheet, chosen.columns, chosen.rows, chosen.samples)
+        self.chosen = chosen
+        self.changed.emit()
+        self.survey_changed.emit()
+
+    # The link
+
+    def link_to(self, url: str, holder: str = "Another window") -> None:
+        """Link to a printer; `changed` or `failed` tell how it went."""
+        if self.sheet is None or self.link is LinkState.LINKING:
+            return
+        self.url = url
+        self.link = LinkState.LINKING
+        self.problem = None
+        self.changed.emit()
+        old, sheet = self.printer, self.sheet
+
+        def make() -> tuple[JsonRpcPrinter, Guard, PrinterState]:
+            if old is not None:
+                old.close()
+            printer = JsonRpcPrinter(url, holder)
+            try:
+                return printer, Guard(printer, sheet), printer.state()
+            except TallGrainError:
+                printer.close()
+                raise
+
+        self.worker.do("link", make)
+
+    def unlink(self) -> None:
+        """End the link."""
+        if self.printer is not None:
+            self.printer.close()
+        self.printer = self.guard = self.state = self._told_state = None
+        self.link = LinkState.NONE
+        self._soak_from = None
+        self.changed.emit()
+
+    @property
+    def silent_s(self) -> float:
+        """Seconds since the printer was last heard; 0 while that is no reason for concern."""
+        if self.printer is None or self.link is not LinkState.UP:
+            return 0.0
+        silent = self.printer.silent_s
+        return silent if silent > SILENT_AFTER_S else 0.0
+
+    @property
+    def busy(self) -> bool:
+        """Whether Tall Grain owns a motion (or is about to)."""
+        return self.progress is not None
+
+    @property
+    def ready(self) -> bool:
+        """Whether a survey could be started now."""
+        return self.link is LinkState.UP and not self.busy and self.sheet is not None
+
+    @property
+    def needs_clearance(self) -> bool:
+        """Whether the builder must look and type before anything moves down."""
+        guard = self.guard
+        return guard is not None and not guard.trusted and guard.clearance_mm is None
+
+    @property
+    def soak_min(self) -> float | None:
+        """How long the plate has been at its target (printer time); None while it is not."""
+        if self._soak_from is None or self.state is None:
+            return None
+        return max(self.state.clock_s - self._soak_from, 0.0) / 60
+
+    # Work
+
+    def see_clearance(self, mm: float) -> None:
+        """Take the clearance that the builder typed. Raises GuardRefused."""
+        if self.guard is None:
+            return
+        self.guard.see_clearance(mm)
+        self.problem = None
+        self.changed.emit()
+
+    def start_survey(self) -> None:
+        """Survey by the chosen plan."""
+        plan = self.planned()
+        guard = self.guard
+        if not self.ready or plan is None or guard is None:
+            return
+        if self.needs_clearance:
+            self.problem = guard.unknown()
+            self.changed.emit()
+            return
+        self._break_off = BreakOff()
+        self.problem = None
+        self.progress = Progress(
+            plan, "Finding the reference", time.monotonic(), len(plan.points), [], plan.estimate_s
+        )
+        self.worker.play("survey", partial(self._survey, guard, plan, self._break_off))
+        self.chart = None
+        self.changed.emit()
+        self.survey_changed.emit()
+
+    def _survey(self, guard: Guard, plan: Plan, break_off: BreakOff) -> Iterator[object]:
+        chosen = self.chosen
+        yield from warm_up(guard, chosen.nozzle_c, chosen.plate_c, chosen.soak_min, break_off)
+        if break_off.asked:
+            return
+        soak = chosen.soak_min if chosen.soak_min else self.soak_min
+        yield from survey_routine(
+            guard, self.ledger, plan, now, break_off, sheet=self.plate_sheet, soak_min=soak
+        )
+
+    def set_heat(self, nozzle_c: float, plate_c: float) -> None:
+        """Set both heaters' targets; 0 switches one off."""
+        if self.printer is not None and not self.busy:
+            self.worker.do("heat", partial(self.printer.heat, nozzle_c, plate_c))
+
+    def break_off(self) -> None:
+        """Finish this touch, raise, stop."""
+        if self.progress is not None:
+            self._break_off.ask()
+            self.progress.breaking_off = True
+            self.changed.emit()
+
+    def halt(self) -> None:
+        """Stop at once, ahead of everything else; never waits."""
+        guard = self.guard
+        if guard is None:
+            return
+        self.halting = True
+        threading.Thread(target=self._send_halt, args=(guard,), name="halt", daemon=True).start()
+
+    def _send_halt(self, guard: Guard) -> None:
+        try:
+            guard.halt()
+        except TallGrainError as error:
+            self.worker.failed.emit("halt", error)
+        else:
+            self.worker.done.emit("halt", None)
+
+    def close(self) -> None:
+        """Break off, end the link, close the ledger."""
+        self._watch.stop()
+        self._break_off.ask()
+        self.worker.finish()
+        self.thinker.finish()
+        if self.printer is not None:
+            self.printer.close()
+        self.ledger.close()
+
+    # What came back
+
+    def _happened(self, event: object) -> None:
+        progress = self.progress
+        if progress is None:
+            return
+        if isinstance(event, Phase):
+            progress.phase = event.text
+        elif isinstance(event, SurveyBegan):
+            progress.phase = "Touching"
+            progress.total, progress.left_s = event.total, event.left_s
+        elif isinstance(event, PointTouched):
+            progress.touched.append(event)
+            progress.left_s = event.left_s
+            self.touched.emit()
+            if not self._calm.isActive():
+                self._calm.start()
+            return
+        self.changed.emit()
+
+    def _done(self, name: str, result: object) -> None:
+        handlers: dict[str, Callable[[object], None]] = {
+            "link": self._linked,
+            "survey": lambda _: self._survey_over("complete"),
+            "halt": lambda _: self._halted(),
+        }
+        if name in handlers:
+            handlers[name](result)
+        self.changed.emit()
+
+    def _linked(self, result: object) -> None:
+        assert isinstance(result, tuple)
+        self.printer, self.guard, self.state = result
+        self.link = LinkState.UP
+        self.printer.on_state = self._told
+        self._note_soak(self.state)
+
+    def _told(self, state: PrinterState) -> None:
+        # Called in the link's thread: only hand it over.
+        self._told_state = state
+
+    def _survey_over(self, how: str) -> None:
+        if how == "complete" and self._break_off.asked:
+            how = "broken_off"
+        self.progress = None
+        self.show_newest()
+        self.ended.emit(how)
+
+    def _work_failed(self, name: str, error: TallGrainError) -> None:
+        self.problem = error
+        if name == "link":
+            self.link = LinkState.LOST if self.printer is not None else LinkState.NONE
+        elif name == "survey":
+            if isinstance(error, LinkError):
+                self.link = LinkState.LOST
+            self._survey_over("halted" if isinstance(error, Halted) else "failed")
+        self.failed.emit(error)
+        self.changed.emit()
+
+    def _halted(self) -> None:
+        self.halting = False
+        if self.progress is None and self.guard is not None:
+            self.problem = self.guard.halted_error()
+            self.ended.emit("halted")
+
+    def _look(self) -> None:
+        """Four times a second: the newest state, silence, a lost link, a restart."""
+        state, printer = self._told_state, self.printer
+        if printer is None or self.link is not LinkState.UP:
+            return
+        if not printer.up and not self.busy:
+            self.link = LinkState.LOST
+            self.problem = self.problem or printer.lost()
+        if state is not None and state is not self.state:
+            self._note_restart(state)
+            self.state = state
+            self._note_soak(state)
+            self.changed.emit()
+        elif self.silent_s:
+            self.changed.emit()
+
+    def _note_restart(self, state: PrinterState) -> None:
+        if self.busy or self.guard is None or self.state is None:
+            return
+        if state.boot != self.state.boot or (self.state.referenced and not state.referenced):
+            self.worker.do("look", self.guard.attach)
+            if not self.halting and not isinstance(self.problem, TrustLost | Halted):
+                self.problem = self.guard.unknown()
+
+    def _note_soak(self, state: PrinterState) -> None:
+        if state.plate.target_c == 0 or not state.plate.settled:
+            self._soak_from = None
+        elif self._soak_from is None:
+            self._soak_from = state.clock_s

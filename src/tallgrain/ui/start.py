@@ -1,0 +1,157 @@
+"""Opening the window, display and libraries checked first; the demo's stand-in beside it."""
+
+import contextlib
+import logging
+import logging.handlers
+import os
+import subprocess
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from tallgrain.clock import now
+from tallgrain.errors import JobError
+from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
+from tallgrain.paths import data_home, demo_home
+from tallgrain.store.ledger import Ledger
+
+if TYPE_CHECKING:
+    from PyQt6.QtWidgets import QApplication
+
+    from tallgrain.ui.window import Window
+
+DEMO_PRINTER = "Barley"
+
+
+def application() -> "QApplication":
+    """The Qt application with our style. Raises JobError where no window can be opened."""
+    from tallgrain.qtlibs import missing_packages
+
+    platform = os.environ.get("QT_QPA_PLATFORM", "")
+    packages = missing_packages(thorough=False)
+    if packages:
+        raise JobError(
+            "the window needs libraries that this computer lacks.",
+            "Qt",
+            f"Install them with: sudo apt-get install {' '.join(packages)}",
+        )
+    from PyQt6.QtWidgets import QApplication
+
+    if not platform.startswith(("offscreen", "minimal", "vnc")) and not _display_answers():
+        raise JobError(
+            "there is no display to open a window on.",
+            os.environ.get("DISPLAY") or "DISPLAY",
+            "Start it from a desktop, or use the command line: tallgrain --help.",
+        )
+    from tallgrain.ui.theme import load_fonts, style_sheet
+
+    app = QApplication.instance() or QApplication(sys.argv[:1])
+    assert isinstance(app, QApplication)
+    app.setApplicationName("Tall Grain")
+    app.setStyle("Fusion")
+    load_fonts()
+    app.setStyleSheet(style_sheet())
+    return app
+
+
+def _display_answers() -> bool:
+    """Whether a Wayland or X display can be reached; Qt itself would end the program."""
+    if os.environ.get("WAYLAND_DISPLAY"):
+        return True
+    if not os.environ.get("DISPLAY"):
+        return False
+    import ctypes
+
+    try:
+        xcb = ctypes.CDLL("libxcb.so.1")
+    except OSError:
+        return False
+    xcb.xcb_connect.restype = ctypes.c_void_p
+    connection = ctypes.c_void_p(xcb.xcb_connect(None, None))
+    answers = xcb.xcb_connection_has_error(connection) == 0
+    xcb.xcb_disconnect(connection)
+    return answers
+
+
+def log_to_file(home: Path) -> None:
+    """Write the log beside the ledger, in a few files of limited size."""
+    home.mkdir(parents=True, exist_ok=True)
+    handler = logging.handlers.RotatingFileHandler(
+        home / "tallgrain.log", maxBytes=1_000_000, backupCount=3, encoding="utf-8"
+    )
+    handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s: %(message)s"))
+    root = logging.getLogger("tallgrain")
+    root.setLevel(logging.INFO)
+    root.addHandler(handler)
+
+
+def open_window() -> int:
+    """The window on the builder's own data; its exit status."""
+    app = application()
+    home = data_home()
+    ledger = Ledger.open(home, "Another window")
+    window = make_window(ledger, home)
+    window.show()
+    return app.exec()
+
+
+def open_demo(seed: int = 0, speed: float = 20.0) -> int:
+    """The window on Hollin Hay Orchard with a stand-in of its own; its exit status."""
+    app = application()
+    home = demo_home()
+    ledger = Ledger.open(home, "Another demo window")
+    prepare_demo(ledger)
+    standin, url = start_standin(seed, speed)
+    try:
+        window = make_window(ledger, home)
+        window.session.standin = True
+        window.session.choose_printer(DEMO_PRINTER)
+        window.session.plate_sheet = "smooth"
+        window.refresh_printers()
+        window.show()
+        window.session.link_to(url)
+        return app.exec()
+    finally:
+        stop_standin(standin)
+
+
+def make_window(ledger: Ledger, home: Path) -> "Window":
+    """The window on an open ledger."""
+    from tallgrain.ui.heartbeat import Heartbeat
+    from tallgrain.ui.session import Session
+    from tallgrain.ui.window import Window
+
+    log_to_file(home)
+    window = Window(Session(ledger))
+    window.heartbeat = Heartbeat(window)
+    return window
+
+
+def prepare_demo(ledger: Ledger) -> None:
+    """Store the demo's printer where it is not there yet."""
+    if ledger.machine_text(DEMO_PRINTER) is None:
+        text = shipped_sheet_text(DEMO_PRINTER)
+        assert text is not None
+        ledger.put_machine(parse_sheet(text, "barley.toml").name, text, now())
+
+
+def start_standin(seed: int, speed: float, *extra: str) -> tuple[subprocess.Popen[str], str]:
+    """A stand-in of the demo's printer as a process that ends with this one, and its link."""
+    command = [
+        sys.executable, "-m", "tallgrain", "standin", "--machine", DEMO_PRINTER, "--with-parent",
+        "--pace", "real", "--speed", str(speed), "--seed", str(seed), *extra,
+    ]  # fmt: skip
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+    assert process.stdout is not None
+    line = process.stdout.readline().split()
+    if len(line) != 2 or line[0] != "listening":
+        process.kill()
+        raise JobError("the stand-in did not start.", "demo", "Try 'tallgrain standin'.")
+    return process, line[1]
+
+
+def stop_standin(process: subprocess.Popen[str]) -> None:
+    """End a stand-in."""
+    process.terminate()
+    with contextlib.suppress(subprocess.TimeoutExpired):
+        process.wait(timeout=5)

@@ -1,0 +1,43 @@
+"""Stations that are named on the route but not built yet: they say so plainly."""
+
+from PyQt6.QtWidgets import QVBoxLayout, QWidget
+
+from tallgrain.ui.route import Fill, Kernel
+from tallgrain.ui.session import Session
+from tallgrain.ui.widgets import Panel, label
+
+
+class LaterStation:
+    """A station that only says what it will answer."""
+
+    def __init__(self, name: str, question: str) -> None:
+        self.name = name
+        self.widget = QWidget()
+        column = QVBoxLayout(self.widget)
+        column.setContentsMargins(16, 16, 16, 16)
+        panel = Panel(22)
+        panel.column.addWidget(label(name, "title"))
+        panel.column.addWidget(label(question, "safety", wrap=True))
+        panel.column.addWidget(
+            label(
+                "This station is not built yet in this version. Nothing here moves the printer.",
+                "muted",
+                wrap=True,
+            )
+        )
+        column.addWidget(panel)
+        column.addStretch(1)
+
+    def kernel(self, session: Session) -> Kernel:
+        """Never done, because it can't be yet."""
+        fill = Fill.EMPTY
+        adjusters = session.sheet.adjusters if session.sheet else ()
+        if self.name == "Adjusters" and session.sheet and not adjusters:
+            return Kernel(self.name, Fill.NOT_HERE, "none")
+        return Kernel(self.name, fill, "not built yet")
+
+    def primary(self) -> None:
+        """Nothing to do here."""
+
+    def secondary(self) -> None:
+        """Nothing to break off here."""

@@ -1,0 +1,116 @@
+"""Choosing the next survey: how many points and touches, and the heat before it."""
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QDialog,
+    QDoubleSpinBox,
+    QFormLayout,
+    QHBoxLayout,
+    QSpinBox,
+    QVBoxLayout,
+    QWidget,
+)
+
+from tallgrain.core.plan.grid import COUNT_RANGE, SAMPLES_RANGE
+from tallgrain.errors import InputError
+from tallgrain.ui.session import Session, SurveyPlan
+from tallgrain.ui.widgets import button, label
+from tallgrain.ui.words import count_of, duration
+
+
+class PlanDialog(QDialog):
+    """Stays open beside the field, which shows the plan as it changes."""
+
+    previewed = pyqtSignal(bool)
+
+    def __init__(self, session: Session, parent: QWidget) -> None:
+        super().__init__(parent)
+        self._session = session
+        self.setWindowTitle("Plan points")
+        self.setMinimumWidth(360)
+        chosen = session.chosen
+        column = QVBoxLayout(self)
+        column.setSpacing(12)
+        form = QFormLayout()
+        self.columns = self._count("Columns", chosen.columns)
+        self.rows = self._count("Rows", chosen.rows)
+        counts = QHBoxLayout()
+        counts.addWidget(self.columns)
+        counts.addWidget(label("×"))
+        counts.addWidget(self.rows)
+        counts.addStretch(1)
+        form.addRow("&Points", counts)
+        self.samples = QSpinBox()
+        self.samples.setRange(*SAMPLES_RANGE)
+        self.samples.setValue(chosen.samples)
+        self.samples.setAccessibleName("Touches at each point")
+        form.addRow("&Touches at each", self.samples)
+        self.warm = QCheckBox("Warm up first")
+        self.warm.setChecked(chosen.plate_c is not None)
+        form.addRow("", self.warm)
+        self.plate = self._amount("Plate temperature", 0, 120, chosen.plate_c or 70, " °C")
+        self.nozzle = self._amount("Nozzle temperature", 0, 300, chosen.nozzle_c or 170, " °C")
+        self.soak = self._amount("Soak", 0, 120, chosen.soak_min or 10, " min")
+        form.addRow("P&late", self.plate)
+        form.addRow("&Nozzle", self.nozzle)
+        form.addRow("&Soak", self.soak)
+        column.addLayout(form)
+        self.summary = label(wrap=True)
+        column.addWidget(self.summary)
+        done = button("Use this plan", "primary")
+        done.clicked.connect(self.accept)
+        column.addWidget(done)
+        for box in (self.columns, self.rows, self.samples, self.plate, self.nozzle, self.soak):
+            box.valueChanged.connect(self._changed)
+        self.warm.toggled.connect(self._changed)
+        self._changed()
+
+    def _count(self, name: str, value: int) -> QSpinBox:
+        box = QSpinBox()
+        box.setRange(*COUNT_RANGE)
+        box.setValue(value)
+        box.setAccessibleName(name)
+        return box
+
+    def _amount(
+        self, name: str, low: float, high: float, value: float, unit: str
+    ) -> QDoubleSpinBox:
+        box = QDoubleSpinBox()
+        box.setRange(low, high)
+        box.setDecimals(0)
+        box.setValue(value)
+        box.setSuffix(unit)
+        box.setAccessibleName(name)
+        return box
+
+    def _changed(self) -> None:
+        warm = self.warm.isChecked()
+        for box in (self.plate, self.nozzle, self.soak):
+            box.setEnabled(warm)
+        chosen = SurveyPlan(
+            self.columns.value(),
+            self.rows.value(),
+            self.samples.value(),
+            self.nozzle.value() if warm else None,
+            self.plate.value() if warm else None,
+            self.soak.value() if warm else 0.0,
+        )
+        try:
+            self._session.choose_plan(chosen)
+        except InputError as error:
+            self.summary.setText(str(error))
+            return
+        self.summary.setText(plan_summary(self._session))
+
+
+def plan_summary(session: Session) -> str:
+    """The next survey in a sentence or two."""
+    plan = session.planned()
+    if plan is None:
+        return ""
+    words = f"{count_of(len(plan.points), 'point')}, {duration(plan.estimate_s)} of touching."
+    if plan.dropped:
+        reasons = sorted({d.why for d in plan.dropped})
+        words += f" {len(plan.dropped)} left out: {'; '.join(reasons)}."
+    return words

@@ -1,0 +1,297 @@
+"""The Surface station's bench: one figure, what it is made of, and the one next step.
+
+Its states: no printer linked, linking, position unknown, nothing surveyed, surveying, done, broken
+off, failed. Each shows what is true now and what to do.
+"""
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import (
+    QDoubleSpinBox,
+    QGridLayout,
+    QHBoxLayout,
+    QLineEdit,
+    QProgressBar,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
+
+from tallgrain.core.surface.judgement import Judgement
+from tallgrain.errors import TallGrainError
+from tallgrain.ui import theme
+from tallgrain.ui.session import LinkState, Progress, Session
+from tallgrain.ui.stations.plan_dialog import plan_summary
+from tallgrain.ui.widgets import Bar, Panel, Readout, button, label, rule, set_role
+from tallgrain.ui.words import count_of, duration, mm
+
+WIDTH = 350
+
+
+class ShapeBudget(QWidget):
+    """What the flatness comes from: a bar, a figure and a cure for each part."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._grid = QGridLayout(self)
+        self._grid.setContentsMargins(0, 0, 0, 0)
+        self._grid.setHorizontalSpacing(10)
+        self._grid.setVerticalSpacing(0)
+        self._grid.setColumnStretch(1, 1)
+        self._rows = []
+        for i in range(6):
+            name, bar, figure, cure = label(), Bar(), label(role="figure"), label(role="muted")
+            self._grid.addWidget(name, 2 * i, 0, 1, 2)
+            self._grid.addWidget(figure, 2 * i, 2, Qt.AlignmentFlag.AlignRight)
+            self._grid.addWidget(bar, 2 * i + 1, 0)
+            self._grid.addWidget(cure, 2 * i + 1, 1, 1, 2)
+            self._grid.setRowMinimumHeight(2 * i + 1, 20)
+            self._rows.append((name, bar, figure, cure))
+        self._grid.setColumnMinimumWidth(0, 110)
+
+    def show_judgement(self, judgement: Judgement) -> None:
+        """Take the shares of one survey."""
+        largest = max((s.size_mm for s in judgement.shares), default=0.0) or 1.0
+        for row, share in zip(self._rows, judgement.shares, strict=False):
+            name, bar, figure, cure = row
+            name.setText(share.name)
+            figure.setText(f"{mm(share.size_mm)} mm")
+            cure.setText(share.cure)
+            set_role(cure, "rust" if share.attention else "muted")
+            colour = theme.METAL if share.below_noise else theme.GOLD
+            bar.show_share(share.size_mm / largest, theme.RUST if share.attention else colour)
+            bar.setAccessibleName(f"{share.name}: {mm(share.size_mm)} mm, {share.cure}")
+
+
+class Notice(Panel):
+    """A problem in three parts: what happened, the printer's state, what to do."""
+
+    def __init__(self) -> None:
+        super().__init__(10)
+        self.what = label(role="safety", wrap=True)
+        self.remedy = label(wrap=True)
+        self.column.setSpacing(4)
+        self.column.addWidget(self.what)
+        self.column.addWidget(self.remedy)
+        self.setStyleSheet(
+            f"QFrame[role='panel'] {{ border: none; border-left: 4px solid {theme.RUST.name()};"
+            f"background: {theme.PAPER.name()}; border-radius: 0; }}"
+        )
+
+    def tell(self, error: TallGrainError) -> None:
+        """Show an error's sentence."""
+        what = error.what[:1].upper() + error.what[1:]
+        self.what.setText(what)
+        self.remedy.setText(error.remedy)
+        self.remedy.setVisible(bool(error.remedy))
+
+
+class SurfaceBench(Panel):
+    """The instrument on the right."""
+
+    plan_wanted = pyqtSignal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(16)
+        self._session = session
+        self.setFixedWidth(WIDTH)
+        body = QWidget()
+        self._body = QVBoxLayout(body)
+        self._body.setContentsMargins(0, 0, 6, 0)
+        self._body.setSpacing(8)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        area.setWidget(body)
+        self.column.addWidget(area, 1)
+        self._build_body()
+        self._build_actions()
+        session.changed.connect(self.refresh)
+        session.sight_changed.connect(self.refresh)
+
+    def _build_body(self) -> None:
+        self.head = label(role="title")
+        self.readout = Readout()
+        self.small = label(role="muted", wrap=True)
+        self.progress = QProgressBar()
+        self.progress.setTextVisible(False)
+        self.notice = Notice()
+        self.incomplete = label(role="rust", wrap=True)
+        self.budget_rule = rule()
+        self.budget_head = label("Where it comes from", "head")
+        self.budget = ShapeBudget()
+        self.trust = label(wrap=True)
+        for part in (
+            self.head, self.readout, self.progress, self.small, self.notice, self.incomplete,
+            self.budget_rule, self.budget_head, self.budget, self.trust,
+        ):  # fmt: skip
+            self._body.addWidget(part)
+        self._body.addStretch(1)
+
+    def _build_actions(self) -> None:
+        self.clearance = QDoubleSpinBox()
+        self.clearance.setRange(0, 500)
+        self.clearance.setDecimals(0)
+        self.clearance.setSuffix(" mm")
+        self.clearance.setSpecialValueText("look, then type")
+        self.clearance.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
+        self.clearance.setAccessibleName("Clearance that you see, in millimetres")
+        self.clearance_row = QWidget()
+        column = QVBoxLayout(self.clearance_row)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.addWidget(label("Nozzle above the plate, at least", "head"))
+        row = QHBoxLayout()
+        row.addWidget(self.clearance, 1)
+        self.seen = button("I see this  Ctrl+Enter", tip="The first way down goes no further")
+        self.seen.setShortcut("Ctrl+Return")
+        self.seen.clicked.connect(self._see)
+        row.addWidget(self.seen)
+        column.addLayout(row)
+        self.url = QLineEdit()
+        self.url.setPlaceholderText("tcp://127.0.0.1:port")
+        self.url.setAccessibleName("Address of the printer")
+        self.primary = button("", "primary")
+        self.primary.clicked.connect(self.act)
+        self.break_off = button("Break off  F8", tip="Finish this touch, raise, stop")
+        self.break_off.clicked.connect(self._session.break_off)
+        self.plan = button("Plan points …", tip="How many points and touches, and the heat before")
+        self.plan.clicked.connect(self.plan_wanted)
+        self.column.addWidget(self.clearance_row)
+        self.column.addWidget(self.url)
+        self.column.addWidget(self.primary)
+        self.column.addWidget(self.break_off)
+        self.column.addWidget(self.plan)
+
+    # Acting
+
+    def act(self) -> None:
+        """The one next step."""
+        s = self._session
+        if s.busy:
+            return
+        if s.link in (LinkState.NONE, LinkState.LOST):
+            s.link_to(self.url.text().strip() or s.url)
+        else:
+            s.start_survey()
+
+    def _see(self) -> None:
+        try:
+            self._session.see_clearance(self.clearance.value())
+        except TallGrainError as error:
+            self._session.problem = error
+            self._session.changed.emit()
+
+    # Showing
+
+    def refresh(self) -> None:
+        """Follow the session."""
+        s = self._session
+        working = s.progress
+        self.progress.setVisible(working is not None)
+        self.break_off.setVisible(working is not None)
+        self.break_off.setEnabled(working is not None and not working.breaking_off)
+        problem = s.problem if working is None else None
+        self.notice.setVisible(problem is not None)
+        if problem is not None:
+            self.notice.tell(problem)
+        if working is not None:
+            self._show_progress(working)
+        else:
+            self._show_result()
+        self._show_actions()
+
+    def _show_progress(self, p: Progress) -> None:
+        self.head.setText("Breaking off" if p.breaking_off else p.phase)
+        done = len(p.touched)
+        left = duration(p.left_s) + " left" if done < p.total else "raising the nozzle"
+        self.readout.tell(str(done), f"of {count_of(p.total, 'point')}", left)
+        self.progress.setMaximum(p.total)
+        self.progress.setValue(done)
+        self.small.setText(
+            f"Last touch {mm(p.touched[-1].z, signed=True)} mm. Each point is stored as it is "
+            "touched."
+            if p.touched
+            else "The nozzle is raised between touches."
+        )
+        self.small.setVisible(True)
+        self._show_budget(None)
+        self.incomplete.setVisible(False)
+
+    def _show_result(self) -> None:
+        s = self._session
+        self.head.setText("How flat is it?")
+        if s.shown is None:
+            self.readout.tell("–", "mm flatness", "nothing surveyed yet")
+            self.small.setText("A survey touches the plate at each point and reads its height.")
+            self.incomplete.setVisible(False)
+            self._show_budget(None)
+            return
+        head, survey, judgement = s.shown.head, s.shown.survey, s.shown.sight.judgement
+        self.incomplete.setVisible(not survey.complete)
+        self.incomplete.setText(
+            f"Incomplete: {len(survey.points)} of {count_of(head.planned, 'point')}, "
+            f"{head.why or 'as its file says'}."
+        )
+        if judgement is None:
+            self.readout.tell("–", "mm flatness", "too few points to say")
+            self.small.setText("")
+            self._show_budget(None)
+            return
+        flat, noise = judgement.flatness, judgement.noise
+        verdict = "within" if judgement.within else "more than"
+        against = f"{verdict} your {mm(judgement.tolerance_mm, 2)} mm"
+        self.readout.tell(
+            mm(flat.fltt),
+            "mm flatness",
+            against if survey.complete else "of the part that was surveyed",
+        )
+        self.small.setText(
+            f"FLTt about the least-squares plane ± {mm(2 * noise.u)} (k = 2). "
+            f"Minimum zone {mm(judgement.zone_mm)}, RMS {mm(flat.fltq or 0.0)} mm."
+        )
+        self._show_budget(judgement)
+
+    def _show_budget(self, judgement: Judgement | None) -> None:
+        there = judgement is not None
+        terms = judgement is not None and bool(judgement.shares)
+        for part in (self.budget_rule, self.budget_head, self.trust):
+            part.setVisible(there)
+        self.budget.setVisible(terms)
+        if judgement is None:
+            return
+        self.budget_head.setText("Where it comes from" if terms else "Too few points for a shape")
+        if terms:
+            self.budget.show_judgement(judgement)
+        noise = judgement.noise
+        origin = "measured here" if noise.measured else "from the sheet"
+        self.trust.setText(
+            f"The probe repeats to {noise.s_r * 1000:.1f} µm ({origin}). A perfectly flat plate "
+            f"would read about {mm(noise.floor)} mm with these points."
+        )
+        set_role(self.trust, "muted")
+
+    def _show_actions(self) -> None:
+        s = self._session
+        linked = s.link is LinkState.UP
+        idle = not s.busy
+        unsure = linked and idle and s.needs_clearance
+        self.clearance_row.setVisible(unsure)
+        self.url.setVisible(s.link is LinkState.NONE and idle and not s.standin)
+        self.plan.setVisible(idle)
+        self.primary.setVisible(idle)
+        self.primary.setEnabled(not unsure and s.link is not LinkState.LINKING)
+        plan = s.planned()
+        if s.link is LinkState.LINKING:
+            words = "Linking …"
+        elif s.link is LinkState.LOST:
+            words = "Link again  F5"
+        elif s.link is LinkState.NONE:
+            words = "Link to the printer  F5"
+        elif plan is None:
+            words = "Choose a printer first"
+        else:
+            again = "Survey again:" if s.shown else "Survey"
+            words = f"{again} {len(plan.points)} points, {duration(plan.estimate_s)}  F5"
+        self.primary.setText(words)
+        self.primary.setAccessibleName(words)
+        self.primary.setToolTip(plan_summary(s))
