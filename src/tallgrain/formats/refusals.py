@@ -29,7 +29,8 @@ def refusal(error: ValidationError, where: str, text: str = "") -> InputError:
         name = field_name(item["loc"])
         line = line_of(text, item["loc"]) if text else 0
         place = f"line {line}, {name}" if line else name
-        sentences.append(f"{place}: {_plain(item)}" if name else _plain(item))
+        joint = " " if item["type"] == "missing" else ": "
+        sentences.append(f"{place}{joint}{_plain(item)}" if name else _plain(item))
     more = f" And {len(found) - 5} more." if len(found) > 5 else ""
     return InputError("; ".join(sentences) + "." + more, where, "Mend the file and try again.")
 

@@ -299,6 +299,7 @@ class Printer:
             raise Refusal("bad_value", "'down_mm' is never negative")
         start = self._height
         self._lose_place()
+        self._strike_faults()
         await self.lift(REFERENCE_LIFT_MM)
         await self._travel((*self._nozzle_over_datum(), self._height), TRAVEL_MM_S)
         self.truth.probe.extended = True
@@ -385,6 +386,12 @@ class Printer:
         self._halt.set()
         self._boot(self.x, self.y, self._height)
         self.on_disconnect("restart")
+
+    def mend(self) -> None:
+        """Take every fault away, the waiting ones too."""
+        self.faults.waiting.clear()
+        self._never_trips, self._air, self.silent_until = 0.0, None, 0.0
+        self.truth.probe.hand = "free"
 
     def add_fault(self, text: str) -> None:
         """Order a fault; raises FaultSpecError."""

@@ -228,6 +228,10 @@ def hands_port(printer: Printer) -> Port:
         printer.add_fault(fault)
         return {"waiting": len(printer.faults.waiting)}
 
+    def mend(session: Session) -> dict[str, Any]:
+        printer.mend()
+        return {}
+
     def hold(session: Session, state: str) -> dict[str, Any]:
         if state not in ("free", "held", "jammed"):
             raise Refusal("bad_value", "a hand leaves the probe free, held or jammed")
@@ -253,6 +257,7 @@ def hands_port(printer: Printer) -> Port:
         {
             "hands.power": power,
             "hands.fault": order,
+            "hands.mend": mend,
             "hands.probe": hold,
             "hands.ruler": ruler,
             "hands.sheet": sheet,

@@ -45,3 +45,4 @@ class Field(QWidget):
         if self._words:
             middle = QPointF(self.rect().center())
             text(painter, middle, self._words, Qt.AlignmentFlag.AlignHCenter, 14, theme.MUTED)
+        painter.end()

@@ -4,7 +4,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QVBoxLayout
 
 from tallgrain.ui.session import LinkState, Session
-from tallgrain.ui.widgets import Pill, button, label, set_role
+from tallgrain.ui.widgets import Pill, button, label, set_role, tell
 from tallgrain.ui.words import count_of, degrees_c
 
 
@@ -56,7 +56,7 @@ class Header(QFrame):
         column = QVBoxLayout()
         column.setSpacing(0)
         head = label(name, "muted")
-        value = label("–", "figure")
+        value = label("–", "cell")
         value.setAccessibleName(name)
         column.addWidget(head)
         column.addWidget(value)
@@ -72,7 +72,7 @@ class Header(QFrame):
     def refresh(self) -> None:
         """Follow the session."""
         s = self._session
-        self.drives.setText(s.sheet.drives() if s.sheet else "")
+        tell(self.drives, s.sheet.drives() if s.sheet else "")
         self.drives.setVisible(self.window() is None or self.window().width() >= 1180)
         self.printers.setEnabled(not s.busy)
         words = {
@@ -95,9 +95,8 @@ class Header(QFrame):
 
     def _tell(self, name: str, words: str, attention: bool = False) -> None:
         cell = self._cells[name]
-        cell.setText(words)
-        cell.setStyleSheet(f"color: {'#B0432A' if attention else '#20303A'}; font-size: 12px;")
-        set_role(cell, "figure")
+        tell(cell, words)
+        set_role(cell, "cell-rust" if attention else "cell")
 
     def _state(self) -> tuple[str, str]:
         """The one thing to know about the printer now, with its mood."""

@@ -3,7 +3,7 @@
 import logging
 import time
 
-from PyQt6.QtCore import QObject, QTimer
+from PyQt6.QtCore import QObject, Qt, QTimer
 
 BEAT_MS = 10
 WORTH_A_LINE_MS = 50.0
@@ -18,7 +18,7 @@ class Heartbeat(QObject):
         super().__init__(parent)
         self.worst_ms = 0.0
         self._last = time.perf_counter()
-        self._timer = QTimer(self, interval=BEAT_MS)
+        self._timer = QTimer(self, interval=BEAT_MS, timerType=Qt.TimerType.PreciseTimer)
         self._timer.timeout.connect(self._beat)
         self._timer.start()
 
@@ -26,6 +26,10 @@ class Heartbeat(QObject):
         """Begin to watch anew."""
         self.worst_ms = 0.0
         self._last = time.perf_counter()
+
+    def tell(self) -> None:
+        """Log the worst gap since the watch began."""
+        log.info("the window's thread was never busy for more than %.0f ms", self.worst_ms)
 
     def _beat(self) -> None:
         now = time.perf_counter()

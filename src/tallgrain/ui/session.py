@@ -34,7 +34,7 @@ from tallgrain.ui.worker import Worker
 
 SILENT_AFTER_S = 2.0
 WATCH_MS = 250
-CALM_MS = 66
+CALM_MS = 120
 
 
 class LinkState(Enum):
@@ -88,6 +88,7 @@ class Session(QObject):
     sight_changed = pyqtSignal()  # chart and judgement of what is shown are there
     failed = pyqtSignal(object)  # a TallGrainError to tell
     touched = pyqtSignal()  # a touch is done (for the tones)
+    began = pyqtSignal()  # Tall Grain owns a motion from now on
     ended = pyqtSignal(str)  # work ended: complete, broken_off, halted, failed
 
     def __init__(self, ledger: Ledger, parent: QObject | None = None) -> None:
@@ -106,6 +107,7 @@ class Session(QObject):
         self.plate_sheet: str | None = None
         self.standin = False
         self.chart: Chart | None = None  # of the survey under way
+        self._plan: tuple[object, Plan] | None = None
         self._soak_from: float | None = None
         self._break_off = BreakOff()
         self._told_state: PrinterState | None = None
@@ -122,6 +124,9 @@ class Session(QObject):
         self.thinker.done.connect(self._thought)
         self.thinker.failed.connect(lambda name, error: self.failed.emit(error))
         self._charting = False
+        # The first chart of a program loads what later ones share: not in the middle of work.
+        corners = np.array([[0.0, 0.0], [1.0, 0.0], [0.0, 1.0], [1.0, 1.0]])
+        self.thinker.do("warm", partial(sight_of_points, corners, corners[:, 0] * corners[:, 1]))
         self._watch = QTimer(self, interval=WATCH_MS)
         self._watch.timeout.connect(self._look)
         self._watch.start()
@@ -180,7 +185,7 @@ class Session(QObject):
             assert isinstance(result, Sight)
             if self.progress is not None:
                 self.chart = result.chart
-        else:
+        elif name == "show":
             assert result is None or isinstance(result, Shown)
             self.shown = result
         self.sight_changed.emit()
@@ -190,7 +195,11 @@ class Session(QObject):
         """The next survey's plan; None without a printer."""
         if self.sheet is None:
             return None
-        return grid_plan(self.sheet, self.chosen.columns, self.chosen.rows, self.chosen.samples)
+        key = (self.sheet, self.chosen)
+        if self._plan is None or self._plan[0] != key:
+            chosen = self.chosen
+            self._plan = key, grid_plan(self.sheet, chosen.columns, chosen.rows, chosen.samples)
+        return self._plan[1]
 
     def choose_plan(self, chosen: SurveyPlan) -> None:
         """Take the builder's choice for the next survey. Raises InputError where it can't be."""
@@ -291,6 +300,7 @@ class Session(QObject):
         )
         self.worker.play("survey", partial(self._survey, guard, plan, self._break_off))
         self.chart = None
+        self.began.emit()
         self.changed.emit()
         self.survey_changed.emit()
 
@@ -415,6 +425,7 @@ class Session(QObject):
         if not printer.up and not self.busy:
             self.link = LinkState.LOST
             self.problem = self.problem or printer.lost()
+            self.changed.emit()
         if state is not None and state is not self.state:
             self._note_restart(state)
             self.state = state

@@ -43,13 +43,15 @@ def application() -> "QApplication":
             os.environ.get("DISPLAY") or "DISPLAY",
             "Start it from a desktop, or use the command line: tallgrain --help.",
         )
-    from tallgrain.ui.theme import load_fonts, style_sheet
+    from tallgrain.ui.theme import font, load_fonts, palette, style_sheet
 
     app = QApplication.instance() or QApplication(sys.argv[:1])
     assert isinstance(app, QApplication)
     app.setApplicationName("Tall Grain")
     app.setStyle("Fusion")
     load_fonts()
+    app.setFont(font(13))
+    app.setPalette(palette())
     app.setStyleSheet(style_sheet())
     return app
 
@@ -117,13 +119,20 @@ def open_demo(seed: int = 0, speed: float = 20.0) -> int:
 
 def make_window(ledger: Ledger, home: Path) -> "Window":
     """The window on an open ledger."""
+    from PyQt6.QtWidgets import QWidget
+
     from tallgrain.ui.heartbeat import Heartbeat
     from tallgrain.ui.session import Session
     from tallgrain.ui.window import Window
 
     log_to_file(home)
     window = Window(Session(ledger))
-    window.heartbeat = Heartbeat(window)
+    # What is hidden at first would else be styled when it first shows, in the middle of work.
+    for child in window.findChildren(QWidget):
+        child.ensurePolished()
+    heart = Heartbeat(window)
+    window.session.began.connect(heart.reset)
+    window.session.ended.connect(lambda _: heart.tell())
     return window
 
 

@@ -1,6 +1,6 @@
 """Colours, type and the widgets' style: the one place that knows them."""
 
-from PyQt6.QtGui import QColor, QFont, QFontDatabase
+from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
 
 from tallgrain.paths import ASSETS
 
@@ -40,13 +40,27 @@ def font(pixels: int, bold: bool = False) -> QFont:
     return made
 
 
+def palette() -> QPalette:
+    """Our colours for everything that the style sheet does not name."""
+    made = QPalette()
+    for role, colour in (
+        (QPalette.ColorRole.Window, PAPER), (QPalette.ColorRole.Base, PANEL),
+        (QPalette.ColorRole.AlternateBase, PAPER), (QPalette.ColorRole.Button, PAPER),
+        (QPalette.ColorRole.WindowText, INK), (QPalette.ColorRole.Text, INK),
+        (QPalette.ColorRole.ButtonText, INK), (QPalette.ColorRole.PlaceholderText, MUTED),
+        (QPalette.ColorRole.ToolTipBase, PANEL), (QPalette.ColorRole.ToolTipText, INK),
+        (QPalette.ColorRole.Highlight, GOLD_WASH), (QPalette.ColorRole.HighlightedText, INK),
+    ):  # fmt: skip
+        made.setColor(role, colour)
+    return made
+
+
 def style_sheet() -> str:
     """The style of all widgets."""
     ink, muted, line, paper, panel = (c.name() for c in (INK, MUTED, LINE, PAPER, PANEL))
     icons = (ASSETS / "icons").as_posix()
     gold, rust, stop, shade, wash = (c.name() for c in (GOLD, RUST, STOP, SHADE, GOLD_WASH))
     return f"""
-    * {{ font-family: "{FAMILY}", "{FALLBACK}"; font-size: 13px; color: {ink}; }}
     QMainWindow, QDialog {{ background: {paper}; }}
     QMenuBar {{ background: {panel}; padding: 1px 10px; }}
     QMenuBar::item {{ padding: 3px 9px; background: transparent; }}
@@ -62,6 +76,12 @@ def style_sheet() -> str:
     QLabel[role="head"] {{ font-weight: bold; font-size: 13px; }}
     QLabel[role="safety"] {{ font-size: 16px; }}
     QLabel[role="readout"] {{ font-weight: bold; font-size: 44px; }}
+    QLabel[role="pill-calm"] {{ font-size: 12px; padding: 0 10px; }}
+    QLabel[role="pill-gold"] {{ font-size: 12px; padding: 0 10px; font-weight: bold; }}
+    QLabel[role="pill-rust"] {{ font-size: 12px; padding: 0 10px; font-weight: bold;
+        color: {rust}; }}
+    QLabel[role="cell"] {{ font-size: 12px; }}
+    QLabel[role="cell-rust"] {{ font-size: 12px; color: {rust}; font-weight: bold; }}
     QPushButton {{ background: {paper}; border: 1px solid {line}; border-radius: 4px;
         padding: 7px 10px; min-height: 18px; }}
     QPushButton:hover {{ background: {shade}; }}

@@ -27,6 +27,12 @@ def set_role(widget: QWidget, role: str) -> None:
             style.polish(widget)
 
 
+def tell(made: QLabel, words: str) -> None:
+    """Change a label's words where they differ: setting the same ones lays the window out anew."""
+    if made.text() != words:
+        made.setText(words)
+
+
 def button(words: str, role: str = "", name: str = "", tip: str = "") -> QPushButton:
     """A button with its accessible name and tooltip."""
     made = QPushButton(words)
@@ -103,9 +109,9 @@ class Readout(QWidget):
 
     def tell(self, figure: str, unit: str, small: str) -> None:
         """Show a figure; it is read aloud as one sentence."""
-        self.figure.setText(figure)
-        self.unit.setText(unit)
-        self.small.setText(small)
+        tell(self.figure, figure)
+        tell(self.unit, unit)
+        tell(self.small, small)
         self.setAccessibleName(f"{figure} {unit}. {small}")
 
 
@@ -126,15 +132,12 @@ class Pill(QLabel):
 
     def tell(self, words: str, mood: str = "calm") -> None:
         """Show a state."""
-        self.setText(words)
+        if (words, mood) == (self.text(), self._mood):
+            return
+        tell(self, words)
         self.setAccessibleName(words)
         self._mood = mood
-        self.setFont(theme.font(12, bold=mood != "calm"))
-        _, ink, _ = self.COLOURS[mood]
-        self.setStyleSheet(
-            f"color: {ink.name()}; font-weight: {'bold' if mood != 'calm' else 'normal'};"
-            "font-size: 12px; padding: 0 10px;"
-        )
+        set_role(self, f"pill-{mood}")
         self.update()
 
     def sizeHint(self) -> QSize:

@@ -63,7 +63,6 @@ class Window(QMainWindow):
         assert isinstance(surface, SurfaceStation)
         surface.bench.primary.setFocus()
         session.changed.connect(self.refresh)
-        session.sight_changed.connect(self.refresh)
         app = QApplication.instance()
         assert app is not None
         app.installEventFilter(self)

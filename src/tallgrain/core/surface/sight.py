@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.core.surface.chart import Chart, chart
+from tallgrain.core.surface.chart import COARSE_RASTER, Chart, chart
 from tallgrain.core.surface.judgement import Judgement, judge_survey
 from tallgrain.core.surface.shape import deviations_from_plane, judge
 from tallgrain.core.survey import Floats, Survey
@@ -25,7 +25,8 @@ def sight_of_points(xy: Floats, heights: Floats) -> Sight:
         plane = judge(xy, heights)[0].plane
     except InputError:
         return Sight(None, None, None)
-    return Sight(None, chart(xy, deviations_from_plane(xy, heights, plane)), None)
+    deviations = deviations_from_plane(xy, heights, plane)
+    return Sight(None, chart(xy, deviations, samples=COARSE_RASTER), None)
 
 
 def sight_of_survey(survey: Survey, sheet: MachineSheet) -> Sight:

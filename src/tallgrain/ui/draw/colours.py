@@ -17,12 +17,6 @@ _RGB = _table()
 _ARGB = (0xFF000000 | _RGB[:, 0] << 16 | _RGB[:, 1] << 8 | _RGB[:, 2]).astype(np.uint32)
 
 
-def height_colour(height: float, span: float) -> QColor:
-    """The colour of one height on a scale from −span to +span."""
-    index = int(np.clip(round((height / span + 1) * 127.5), 0, 255))
-    return QColor(*(int(c) for c in _RGB[index]))
-
-
 def height_image(heights: np.ndarray, span: float) -> QImage:
     """A raster (rows front to rear) as a picture with the rear at the top."""
     scaled = np.nan_to_num((heights[::-1] / span + 1) * 127.5, nan=-1.0)

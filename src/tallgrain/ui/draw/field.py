@@ -4,14 +4,14 @@ from dataclasses import dataclass, field
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QImage, QPainter, QPainterPath, QPolygonF
+from PyQt6.QtGui import QColor, QImage, QLinearGradient, QPainter, QPainterPath, QPolygonF
 
 from tallgrain.core.machine.outline import Disc, Rectangle
 from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.surface.chart import Chart
 from tallgrain.ui import theme
-from tallgrain.ui.draw.colours import height_colour, height_image
+from tallgrain.ui.draw.colours import height_image
 from tallgrain.ui.draw.pens import hatched, pen, text, triangle
 from tallgrain.ui.words import mm
 
@@ -124,15 +124,20 @@ def _plate(painter: QPainter, picture: Picture, view: View) -> None:
 
 
 # Pictures of the last few charts; the chart is held too, so that its id stays its own.
-_images: dict[int, tuple[Chart, QImage]] = {}
+_drawn: dict[int, tuple[Chart, QImage, QPainterPath, QPainterPath]] = {}
 
 
-def _image_of(chart: Chart) -> QImage:
-    if id(chart) not in _images:
-        while len(_images) >= 4:
-            _images.pop(next(iter(_images)))
-        _images[id(chart)] = (chart, height_image(chart.heights, chart.span))
-    return _images[id(chart)][1]
+def _drawing_of(chart: Chart) -> tuple[QImage, QPainterPath, QPainterPath]:
+    """A chart's picture, its contour lines (in mm) and its level line."""
+    if id(chart) not in _drawn:
+        while len(_drawn) >= 4:
+            _drawn.pop(next(iter(_drawn)))
+        lines, level = QPainterPath(), QPainterPath()
+        for line in chart.contours:
+            path = level if abs(line.level) < chart.step / 2 else lines
+            path.addPolygon(QPolygonF([QPointF(x, y) for x, y in line.vertices.tolist()]))
+        _drawn[id(chart)] = (chart, height_image(chart.heights, chart.span), lines, level)
+    return _drawn[id(chart)][1:]
 
 
 def _heights(painter: QPainter, chart: Chart, view: View) -> None:
@@ -143,12 +148,19 @@ def _heights(painter: QPainter, chart: Chart, view: View) -> None:
     target = view.rect(
         Rectangle(chart.x0 - half_x, chart.y0 - half_y, chart.x1 + half_x, chart.y1 + half_y)
     )
-    painter.drawImage(target, _image_of(chart))
-    for line in chart.contours:
-        level = abs(line.level) < chart.step / 2
-        colour = theme.INK if level else theme.INK.lighter(150)
-        painter.setPen(pen(colour, 1.8 if level else 0.7))
-        painter.drawPolyline(QPolygonF([view.at(x, y) for x, y in line.vertices[::2]]))
+    image, lines, level = _drawing_of(chart)
+    painter.drawImage(target, image)
+    painter.save()
+    origin = view.at(0, 0)
+    painter.translate(origin)
+    painter.scale(view.scale, -view.scale)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    for path, colour, width in ((lines, theme.INK.lighter(150), 0.7), (level, theme.INK, 1.8)):
+        drawn = pen(colour, width)
+        drawn.setCosmetic(True)
+        painter.setPen(drawn)
+        painter.drawPath(path)
+    painter.restore()
 
 
 def _frame(painter: QPainter, picture: Picture, view: View) -> None:
@@ -181,21 +193,16 @@ def _support(painter: QPainter, at: QPointF, name: str) -> None:
 
 def _points(painter: QPainter, picture: Picture, view: View) -> None:
     done = len(picture.heights)
-    crowded = len(picture.points) > 900
-    size = 1.6 if crowded else 2.6
-    span = picture.chart.span if picture.chart else 0.0
-    for i, (x, y) in enumerate(picture.points):
-        at = view.at(x, y)
-        if i < done:
-            painter.setPen(pen(theme.INK, 1.0))
-            on_chart = picture.chart is not None
-            fill = height_colour(picture.heights[i], span) if on_chart and span else theme.GOLD
-            painter.setBrush(theme.PANEL if on_chart else fill)
-            painter.drawEllipse(at, size, size)
-        else:
-            painter.setPen(pen(theme.MUTED, 1.0))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawEllipse(at, size * 0.8, size * 0.8)
+    size = 3.4 if len(picture.points) > 900 else 5.6
+    places = [view.at(x, y) for x, y in picture.points.tolist()]
+    # A dot is a point drawn with a wide round pen, twice: its edge, then its fill.
+    fill = theme.PANEL if picture.chart else theme.GRAIN
+    for dots, edge, inside in (
+        (places[:done], theme.INK, fill), (places[done:], theme.METAL, theme.PANEL),
+    ):  # fmt: skip
+        for colour, width in ((edge, size + 1.6), (inside, size - 0.4)):
+            painter.setPen(pen(colour, width))
+            painter.drawPoints(QPolygonF(dots))
     for x, y in picture.dropped:
         at = view.at(x, y)
         painter.setPen(pen(theme.RUST, 1.6))
@@ -267,11 +274,10 @@ def _scale(painter: QPainter, rect: QRectF, picture: Picture) -> None:
     painter.save()
     height = min(rect.height() - 110, 220.0)
     bar = QRectF(rect.right() - SCALE_WIDTH + 16, rect.top() + 38, 14, height)
-    steps = 64
-    for i in range(steps):
-        level = chart.span * (1 - 2 * (i + 0.5) / steps)
-        slice_ = QRectF(bar.left(), bar.top() + i * height / steps, 14, height / steps + 0.7)
-        painter.fillRect(slice_, height_colour(level, chart.span))
+    shades = QLinearGradient(bar.bottomLeft(), bar.topLeft())
+    for i, colour in enumerate(theme.HEIGHTS):
+        shades.setColorAt(i / (len(theme.HEIGHTS) - 1), QColor(colour))
+    painter.fillRect(bar, shades)
     painter.setPen(pen(theme.INK, 1))
     painter.setBrush(Qt.BrushStyle.NoBrush)
     painter.drawRect(bar)

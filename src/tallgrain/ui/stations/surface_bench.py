@@ -21,7 +21,7 @@ from tallgrain.errors import TallGrainError
 from tallgrain.ui import theme
 from tallgrain.ui.session import LinkState, Progress, Session
 from tallgrain.ui.stations.plan_dialog import plan_summary
-from tallgrain.ui.widgets import Bar, Panel, Readout, button, label, rule, set_role
+from tallgrain.ui.widgets import Bar, Panel, Readout, button, label, rule, set_role, tell
 from tallgrain.ui.words import count_of, duration, mm
 
 WIDTH = 350
@@ -53,9 +53,9 @@ class ShapeBudget(QWidget):
         largest = max((s.size_mm for s in judgement.shares), default=0.0) or 1.0
         for row, share in zip(self._rows, judgement.shares, strict=False):
             name, bar, figure, cure = row
-            name.setText(share.name)
-            figure.setText(f"{mm(share.size_mm)} mm")
-            cure.setText(share.cure)
+            tell(name, share.name)
+            tell(figure, f"{mm(share.size_mm)} mm")
+            tell(cure, share.cure)
             set_role(cure, "rust" if share.attention else "muted")
             colour = theme.METAL if share.below_noise else theme.GOLD
             bar.show_share(share.size_mm / largest, theme.RUST if share.attention else colour)
@@ -80,8 +80,8 @@ class Notice(Panel):
     def tell(self, error: TallGrainError) -> None:
         """Show an error's sentence."""
         what = error.what[:1].upper() + error.what[1:]
-        self.what.setText(what)
-        self.remedy.setText(error.remedy)
+        tell(self.what, what)
+        tell(self.remedy, error.remedy)
         self.remedy.setVisible(bool(error.remedy))
 
 
@@ -93,6 +93,7 @@ class SurfaceBench(Panel):
     def __init__(self, session: Session) -> None:
         super().__init__(16)
         self._session = session
+        self._step: QWidget | None = None
         self.setFixedWidth(WIDTH)
         body = QWidget()
         self._body = QVBoxLayout(body)
@@ -107,7 +108,6 @@ class SurfaceBench(Panel):
         self._build_body()
         self._build_actions()
         session.changed.connect(self.refresh)
-        session.sight_changed.connect(self.refresh)
 
     def _build_body(self) -> None:
         self.head = label(role="title")
@@ -201,17 +201,18 @@ class SurfaceBench(Panel):
         self._show_actions()
 
     def _show_progress(self, p: Progress) -> None:
-        self.head.setText("Breaking off" if p.breaking_off else p.phase)
+        tell(self.head, "Breaking off" if p.breaking_off else p.phase)
         done = len(p.touched)
         left = duration(p.left_s) + " left" if done < p.total else "raising the nozzle"
         self.readout.tell(str(done), f"of {count_of(p.total, 'point')}", left)
         self.progress.setMaximum(p.total)
         self.progress.setValue(done)
-        self.small.setText(
+        tell(
+            self.small,
             f"Last touch {mm(p.touched[-1].z, signed=True)} mm. Each point is stored as it is "
             "touched."
             if p.touched
-            else "The nozzle is raised between touches."
+            else "The nozzle is raised between touches.",
         )
         self.small.setVisible(True)
         self._show_budget(None)
@@ -219,22 +220,23 @@ class SurfaceBench(Panel):
 
     def _show_result(self) -> None:
         s = self._session
-        self.head.setText("How flat is it?")
+        tell(self.head, "How flat is it?")
         if s.shown is None:
             self.readout.tell("–", "mm flatness", "nothing surveyed yet")
-            self.small.setText("A survey touches the plate at each point and reads its height.")
+            tell(self.small, "A survey touches the plate at each point and reads its height.")
             self.incomplete.setVisible(False)
             self._show_budget(None)
             return
         head, survey, judgement = s.shown.head, s.shown.survey, s.shown.sight.judgement
         self.incomplete.setVisible(not survey.complete)
-        self.incomplete.setText(
+        tell(
+            self.incomplete,
             f"Incomplete: {len(survey.points)} of {count_of(head.planned, 'point')}, "
-            f"{head.why or 'as its file says'}."
+            f"{head.why or 'as its file says'}.",
         )
         if judgement is None:
             self.readout.tell("–", "mm flatness", "too few points to say")
-            self.small.setText("")
+            tell(self.small, "")
             self._show_budget(None)
             return
         flat, noise = judgement.flatness, judgement.noise
@@ -245,9 +247,10 @@ class SurfaceBench(Panel):
             "mm flatness",
             against if survey.complete else "of the part that was surveyed",
         )
-        self.small.setText(
+        tell(
+            self.small,
             f"FLTt about the least-squares plane ± {mm(2 * noise.u)} (k = 2). "
-            f"Minimum zone {mm(judgement.zone_mm)}, RMS {mm(flat.fltq or 0.0)} mm."
+            f"Minimum zone {mm(judgement.zone_mm)}, RMS {mm(flat.fltq or 0.0)} mm.",
         )
         self._show_budget(judgement)
 
@@ -259,14 +262,15 @@ class SurfaceBench(Panel):
         self.budget.setVisible(terms)
         if judgement is None:
             return
-        self.budget_head.setText("Where it comes from" if terms else "Too few points for a shape")
+        tell(self.budget_head, "Where it comes from" if terms else "Too few points for a shape")
         if terms:
             self.budget.show_judgement(judgement)
         noise = judgement.noise
         origin = "measured here" if noise.measured else "from the sheet"
-        self.trust.setText(
+        tell(
+            self.trust,
             f"The probe repeats to {noise.s_r * 1000:.1f} µm ({origin}). A perfectly flat plate "
-            f"would read about {mm(noise.floor)} mm with these points."
+            f"would read about {mm(noise.floor)} mm with these points.",
         )
         set_role(self.trust, "muted")
 
@@ -292,6 +296,19 @@ class SurfaceBench(Panel):
         else:
             again = "Survey again:" if s.shown else "Survey"
             words = f"{again} {len(plan.points)} points, {duration(plan.estimate_s)}  F5"
-        self.primary.setText(words)
+        if self.primary.text() != words:
+            self.primary.setText(words)
         self.primary.setAccessibleName(words)
         self.primary.setToolTip(plan_summary(s))
+        self._move_focus(unsure)
+
+    def _move_focus(self, unsure: bool) -> None:
+        """The keyboard follows the one next step, never falls onto something else."""
+        step = self.break_off if self._session.busy else self.clearance if unsure else self.primary
+        if step is self._step:
+            return
+        self._step = step
+        if self.isVisible() and not self.url.hasFocus():
+            step.setFocus(Qt.FocusReason.OtherFocusReason)
+            if step is self.clearance:
+                self.clearance.selectAll()  # so that typing replaces the hint

@@ -1,0 +1,66 @@
+"""Fixtures that several folders share."""
+
+import gc
+import logging
+
+import pytest
+
+from standins import Standin
+from tallgrain.link.client import JsonRpcPrinter
+from tallgrain.link.guard import Guard
+
+
+@pytest.fixture(autouse=True)
+def home(tmp_path, monkeypatch):
+    """Every test has a data folder of its own."""
+    folder = tmp_path / "home"
+    monkeypatch.setenv("TALLGRAIN_HOME", str(folder))
+    return folder
+
+
+@pytest.fixture(autouse=True)
+def _no_unannounced_faults(caplog):
+    """A record of ERROR or above is a bug that nobody asked for."""
+    yield
+    loud = [r for r in caplog.get_records("call") if r.levelno >= logging.ERROR]
+    assert not loud, [r.getMessage() for r in loud]
+
+
+@pytest.fixture
+def standin(request):
+    """Start stand-ins; every one of them must end without a strike."""
+    made = []
+
+    def start(*options):
+        made.append(Standin(*options))
+        return made[-1]
+
+    yield start
+    strikes = [s.truth()["strikes"] for s in made if s.alive]
+    for s in made:
+        s.stop()
+    assert not any(strikes), strikes
+
+
+@pytest.fixture
+def linked(standin, barley):
+    """A stand-in with a printer and a guard on it."""
+    opened = []
+
+    def link(*options):
+        made = standin(*options)
+        printer = JsonRpcPrinter(made.url, "A test")
+        opened.append(printer)
+        return made, printer, Guard(printer, barley)
+
+    yield link
+    for printer in opened:
+        printer.close()
+    gc.collect()
+
+
+@pytest.fixture(scope="session")
+def barley():
+    from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
+
+    return parse_sheet(shipped_sheet_text("Barley"), "barley.toml")

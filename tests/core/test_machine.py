@@ -1,0 +1,111 @@
+import numpy as np
+import pytest
+from hypothesis import assume, given, settings
+from hypothesis import strategies as st
+
+from tallgrain.core.machine.reach import Reach
+from tallgrain.core.plan.grid import grid_plan, parse_count
+from tallgrain.errors import InputError
+from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
+
+BARLEY = shipped_sheet_text("Barley")
+ROUND = BARLEY.replace('shape = "rectangle"', 'shape = "disc"\ndiameter = 260.0').replace(
+    "datum = [175.0, 175.0]", "centre = [170.0, 170.0]"
+)
+
+
+def by_definition(sheet, x, y):
+    """Reach, said again from the sheet's own figures."""
+    (dx, dy), plate, travel = sheet.probe.offset, sheet.plate, sheet.travel
+    nozzle = travel.x[0] <= x - dx <= travel.x[1] and travel.y[0] <= y - dy <= travel.y[1]
+    if plate.shape == "disc":
+        away = np.hypot(x - plate.centre[0], y - plate.centre[1])
+        on = away <= plate.diameter / 2 - plate.margin
+    else:
+        (x0, y0), (w, d), m = plate.origin, plate.size, plate.margin
+        on = x0 + m <= x <= x0 + w - m and y0 + m <= y <= y0 + d - m
+    out = any(
+        k.rectangle[0] <= x <= k.rectangle[2] and k.rectangle[1] <= y <= k.rectangle[3]
+        for k in sheet.keep_outs
+    )
+    return bool(nozzle and on and not out)
+
+
+@settings(max_examples=100, deadline=None)
+@given(
+    st.sampled_from([BARLEY, ROUND]), st.floats(-60, 60), st.floats(-60, 60), st.floats(0, 40),
+    st.integers(0, 10**6),
+)  # fmt: skip
+def test_reach_is_its_definition(text, dx, dy, margin, seed):
+    text = text.replace("[21.5, -17.0]", f"[{dx:.3f}, {dy:.3f}]")
+    sheet = parse_sheet(text.replace("margin = 8.0", f"margin = {margin:.3f}"), "made up")
+    points = np.random.default_rng(seed).uniform(-40, 400, (40, 2))
+    why = Reach(sheet).refusals(points)
+    assert [not w for w in why] == [by_definition(sheet, x, y) for x, y in points]
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.sampled_from([BARLEY, ROUND]), st.integers(2, 51), st.integers(2, 51))
+def test_grid_covers_the_reach_in_a_serpentine(text, columns, rows):
+    assume(text is BARLEY or min(columns, rows) > 4)  # corners alone miss a round plate
+    sheet = parse_sheet(text, "made up")
+    plan = grid_plan(sheet, columns, rows)
+    assert len(plan.points) + len(plan.dropped) == columns * rows
+    assert not any(Reach(sheet).refusals(plan.points))
+    assert all(d.why for d in plan.dropped)
+    box = Reach(sheet).box
+    everything = np.vstack([plan.points, [(d.x, d.y) for d in plan.dropped] or [box.middle]])
+    assert everything.min(axis=0) == pytest.approx([box.x0, box.y0], abs=6e-4)
+    assert everything.max(axis=0) == pytest.approx([box.x1, box.y1], abs=6e-4)
+    # Rows from the front; within a row always one way, and the next row the other way.
+    ys = plan.points[:, 1]
+    assert (np.diff(ys) >= 0).all()
+    for i, y in enumerate(np.unique(ys)):
+        along = np.diff(plan.points[ys == y, 0])
+        row = round((y - box.y0) / (box.y1 - box.y0) * (rows - 1))
+        assert (along > 0).all() if row % 2 == 0 else (along < 0).all(), i
+
+
+def test_mirrored_offset_is_said_in_the_travel_it_would_need():
+    sheet = parse_sheet(BARLEY.replace("[21.5, -17.0]", "[21.5, -90.0]"), "x")
+    told = Reach(sheet).refusals([[100.0, 330.0]])[0]
+    assert told == "the nozzle would have to go to y = 420.0, travel ends at 358"
+
+
+@pytest.mark.parametrize("text", ["9", "1x9", "9x52", "9x", "axb", "", "9x9x9", "-3x4"])
+def test_counts_that_are_none(text):
+    with pytest.raises(InputError, match="2x2 to 51x51"):
+        parse_count(text)
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "said"),
+    [
+        ("margin = 8.0", "margn = 8.0", "did you mean 'margin'"),
+        ("size = [350.0, 350.0]", "size = [350.0, -3.0]", "line 10, plate.size"),
+        ("size = [350.0, 350.0]", "", "size = [width, depth]"),
+        ("margin = 8.0", "margin = 400.0", "margin leaves nothing"),
+        ("datum = [175.0, 175.0]", "datum = [500.0, 0.0]", "not on the plate"),
+        ("x = [-12.0, 362.0]", "x = [362.0, -12.0]", "lowest, highest"),
+        ('kind = "contact_pin"', 'kind = "laser"', "probe.kind"),
+        ('kind = "contact_pin"', "", "probe.kind is missing"),
+        ("offset = [21.5, -17.0]", "offset = [2150.0, 0.0]", "can't reach the plate"),
+        ("version = 1", "version = 2", "version 2 of machine sheets is unknown"),
+        ('name = "right"', 'name = "left"', "share the name 'left'"),
+        ("at = [394.0, 36.0]", 'at = [394.0, "east"]', "line 36, supports[2].at[2]"),
+        ("[150.0, 338.0, 200.0, 350.0]", "[200.0, 338.0, 150.0, 350.0]", "keep_outs[1]"),
+        ("[travel]", "[travel", "not TOML"),
+        ('format = "tallgrain-machine"', "", "not a machine sheet"),
+        ("s_r = 0.003", "s_r = nan", "probe.repeatability.s_r"),
+    ],
+)
+def test_wrong_sheets_name_line_key_and_remedy(old, new, said):
+    assert old in BARLEY
+    with pytest.raises(InputError) as caught:
+        parse_sheet(BARLEY.replace(old, new, 1), "my.toml")
+    assert said in str(caught.value)
+
+
+def test_foreign_keys_of_a_sheet_are_kept():
+    sheet = parse_sheet(BARLEY + '\n[workshop]\nshelf = "north"\n', "x")
+    assert sheet.model_extra["workshop"] == {"shelf": "north"}

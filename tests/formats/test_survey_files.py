@@ -1,0 +1,140 @@
+import json
+from datetime import UTC, datetime
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tallgrain.core.survey import Conditions, Point, Survey
+from tallgrain.errors import InputError, JobError
+from tallgrain.formats.files import read_survey, write_survey
+from tallgrain.formats.point_text import parse_points
+from tallgrain.formats.survey_json import parse_survey, survey_text
+from tallgrain.formats.textio import write_text
+
+NOON = datetime(2026, 3, 4, 18, 20, tzinfo=UTC)
+place = st.floats(-500, 500).map(lambda v: round(v, 3))
+height = st.floats(-5, 5).map(lambda v: round(v, 5))
+points = st.builds(
+    lambda x, y, touches: Point(x, y, sum(touches) / len(touches), tuple(touches)),
+    place, place, st.lists(height, min_size=1, max_size=4),
+) | st.builds(Point, place, place, height)  # fmt: skip
+surveys = st.builds(
+    Survey,
+    machine=st.text(max_size=8), kind=st.sampled_from(["surface", "supports", "repeatability"]),
+    taken_at=st.just(NOON), points=st.lists(points, min_size=1, max_size=12).map(tuple),
+    conditions=st.builds(
+        Conditions, *[st.none() | st.just(v) for v in (170.0, 70.0, 12.0)],
+        st.none() | st.text(max_size=5),
+    ),
+    complete=st.booleans(), note=st.text(max_size=9),
+)  # fmt: skip
+
+
+@settings(max_examples=80, deadline=None)
+@given(surveys)
+def test_json_gives_back_what_it_was_given(survey):
+    assert parse_survey(survey_text(survey), "x") == survey
+
+
+def test_foreign_keys_come_back():
+    text = (
+        '{"format":"tallgrain-survey","version":1,"taken_at":"2026-03-04T18:20:00+00:00",'
+        '"shelf":3,"conditions":{"door":"open"},"points":[{"x":1,"y":2,"z":0.5,"hue":"blue"}]}'
+    )
+    again = json.loads(survey_text(parse_survey(text, "x")))
+    assert again["shelf"] == 3
+    assert again["conditions"]["door"] == "open"
+    assert again["points"][0]["hue"] == "blue"
+
+
+HEAD = '{"format":"tallgrain-survey","version":1,"taken_at":"2026-03-04T18:20:00Z",'
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("{", "line 1"),
+        ("[]", "not a survey"),
+        ('{"format":"other"}', "not a survey"),
+        (HEAD.replace(":1,", ":7,") + '"points":[]}', "version 7"),
+        (HEAD + '"points":[]}', "points"),
+        (HEAD + '"points":[{"x":1,"y":2}]}', "points[1].z is missing"),
+        (HEAD + '"points":[{"x":1,"y":2,"z":NaN}]}', "points[1].z"),
+        (HEAD + '"points":[{"x":1,"y":2,"z":0.1,"touches":[0.1,0.2]}]}', "touches average 0.1500"),
+        (HEAD + '"kind":"guess","points":[{"x":1,"y":2,"z":0}]}', "kind"),
+        (HEAD + '"conditions":{"plate_c":"hot"},"points":[{"x":1,"y":2,"z":0}]}', "plate_c"),
+        ("[" * 100_000, "survey"),
+    ],
+)
+def test_damaged_json_names_its_place(text, said, tmp_path):
+    path = tmp_path / "bad.json"
+    path.write_text(text)
+    with pytest.raises(InputError) as caught:
+        read_survey(path, NOON)
+    assert said in str(caught.value)
+    assert "bad.json" in str(caught.value)
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "x,y,z\n15,20,0.031\n30,20,-0.004\n",
+        "15, 20, 0.031\n30, 20, -0.004",
+        "# bed\nx_mm\ty_mm\tz_mm\n15\t20\t0,031\n30\t20\t−0,004\n",
+        "15;20;0,031\n30;20;-0,004\n",
+        "15 20 0,031\r\n\r\n30   20 -0,004\r\n",
+        '"Z [mm]","X","Y","note"\n0.031,15,20,a\n-0.004,30,20,b\n',
+        "\ufeffX Y Z\n15 20 3.1e-2\n30 20 -4e-3\n",
+    ],
+)
+def test_points_as_people_write_them(text, tmp_path):
+    path = tmp_path / "p.csv"
+    path.write_text(text, encoding="utf-8")
+    found = read_survey(path, NOON).points
+    assert [(p.x, p.y, p.z) for p in found] == [(15, 20, 0.031), (30, 20, -0.004)]
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("", "no point"),
+        ("hello\nworld\n", "line 1"),
+        ("x,y,z\n1,2,3\n1,2\n", "line 3: z is missing"),
+        ("1,2,3\n1,two,3\n", "line 2, y: 'two'"),
+        ("1,2,3\n1,2,nan\n", "line 2, z"),
+        ("x,x,y,z\n1,2,3,4\n", "same name"),
+        ("1,2,3\n1,2,1e9\n", "line 2, z"),
+    ],
+)
+def test_damaged_text_names_its_place(text, said):
+    with pytest.raises(InputError) as caught:
+        parse_points(text, "points.csv")
+    assert said in str(caught.value)
+
+
+def test_files_are_told_apart_and_never_left_half_written(tmp_path, monkeypatch):
+    survey = Survey("Barley", "surface", NOON, (Point(1.5, 2.25, 0.031),))
+    for ending in ("csv", "tsv", "txt", "xyz", "json"):
+        path = tmp_path / f"one.{ending}"
+        write_survey(survey, path)
+        assert read_survey(path, NOON, "Barley").points[0] == survey.points[0]
+    with pytest.raises(InputError, match=r"\.json"):
+        write_survey(survey, tmp_path / "one.bin")
+    (tmp_path / "latin.csv").write_bytes(b"x y z\n1 2 \xff3\n")
+    with pytest.raises(InputError, match="line 2"):
+        read_survey(tmp_path / "latin.csv", NOON)
+    with pytest.raises(InputError, match="no such file"):
+        read_survey(tmp_path / "none.csv", NOON)
+    before = sorted(tmp_path.iterdir())
+    target = tmp_path / "one.csv"
+    kept = target.read_text()
+
+    def full(*_):
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr("os.fsync", full)
+    with pytest.raises(JobError, match="No space left"):
+        write_text(target, "half")
+    assert target.read_text() == kept
+    assert sorted(tmp_path.iterdir()) == before

@@ -1,0 +1,142 @@
+import pytest
+
+from tallgrain.core.machine.reach import Reach
+from tallgrain.errors import GuardRefused, Halted, JobError, PrinterRefused, TrustLost
+from tallgrain.link.guard import AIR_MM, SLACK_MM, SLOPE
+
+
+def look(made, guard):
+    guard.see_clearance(made.hands("hands.ruler")["clearance_mm"])
+
+
+def test_a_cold_printer_moves_only_after_a_look(linked):
+    made, _, guard = linked("--cold")
+    assert not guard.trusted
+    before = made.truth()["gap_mm"]
+    for act in (guard.reference, guard.extend, lambda: guard.touch_at(100.0, 100.0)):
+        with pytest.raises(TrustLost, match="clearance"):
+            act()
+    assert made.truth()["gap_mm"] == pytest.approx(before, abs=0.01)
+    look(made, guard)
+    guard.reference()
+    assert guard.trusted
+    assert guard.clearance_mm is None  # one look is good for one way down
+
+
+@pytest.mark.parametrize("mm", [0, 2.9, -5, 501, float("nan")])
+def test_clearances_that_cannot_be_meant(linked, mm):
+    _, _, guard = linked("--cold")
+    with pytest.raises(GuardRefused, match="clearance"):
+        guard.see_clearance(mm)
+
+
+@pytest.mark.parametrize("seed", range(2))
+@pytest.mark.parametrize("hand", ["jammed", "held", "free"])
+def test_a_dead_probe_on_the_first_way_down_strikes_nothing(linked, seed, hand):
+    made, _, guard = linked("--cold", "--seed", str(seed))
+    made.hands("hands.probe", state=hand)
+    look(made, guard)
+    if hand == "free":
+        guard.reference()
+        guard.park()
+        return
+    if hand == "jammed":
+        with pytest.raises(JobError, match="did not trip within"):
+            guard.reference()
+        assert not guard.trusted
+        with pytest.raises(TrustLost):
+            guard.reference()
+    else:
+        guard.reference()
+        with pytest.raises(JobError, match="reads tripped while it hangs free"):
+            guard.extend()
+    assert made.truth()["strikes"] == []
+
+
+@pytest.mark.parametrize("drop", [-9.0, 0.0, 1.79, 40.0])
+def test_insane_stored_values_strike_nothing(linked, barley, drop):
+    """Whatever trip height the printer holds, floors come from touches alone."""
+    made, printer, guard = linked()
+    printer._call("values.set", name="trip_drop_mm", value=drop)
+    guard.attach()
+    assert not guard.trusted
+    look(made, guard)
+    guard.reference()
+    made.hands("hands.probe", state="jammed")
+    guard.printer.extend()
+    with pytest.raises(JobError, match=r"did not trip|is outside"):
+        guard.touch_at(40.0, 40.0)
+    made.hands("hands.probe", state="free")
+    guard.park()
+    assert made.truth()["gap_mm"] > 5
+
+
+def test_floors_follow_the_touches(linked, barley):
+    _, _, guard = linked()
+    guard.reference()
+    guard.extend()
+    z = guard.touch_at(60.0, 60.0)
+    x, y = 60.0 - 21.5, 60.0 + 17.0
+    assert guard.floor_at(x, y) == pytest.approx(z - SLACK_MM)
+    assert guard.floor_at(x + 100, y) >= z - SLACK_MM - 100 * SLOPE - 1e-9
+    # With the plate 0.6 mm higher than any slope allows, a touch is still taken as one.
+    assert AIR_MM > SLACK_MM
+    guard.park()
+
+
+def test_a_trip_in_the_air_is_not_a_height(linked):
+    made, _, guard = linked()
+    guard.reference()
+    guard.extend()
+    made.hands("hands.fault", fault="trips-in-air:1:3")
+    with pytest.raises(JobError, match="above where the plate can be"):
+        guard.touch_at(300.0, 40.0)
+    assert made.truth()["gap_mm"] > 5
+    # A reference that tripped in the air is found out by the touch that checks it.
+    made.hands("hands.fault", fault="trips-in-air:1:9")
+    with pytest.raises(JobError, match="did not trip"):
+        guard.reference()
+    assert not guard.trusted
+
+
+def test_after_a_halt_nothing_moves(linked):
+    made, _, guard = linked()
+    guard.reference()
+    guard.halt()
+    before = made.truth()["gap_mm"]
+    for act in (guard.reference, lambda: guard.lift(5.0), guard.retract, guard.extend):
+        with pytest.raises(Halted, match="position is unknown"):
+            act()
+    guard.park()
+    assert made.truth()["gap_mm"] == before
+    look(made, guard)
+    guard.reference()
+    guard.park()
+
+
+def test_a_printer_that_moves_takes_no_second_motion(linked):
+    _, printer, _ = linked("--pace", "real", "--speed", "1")
+    with pytest.raises(PrinterRefused, match="already moving"):
+        _while_it_rests(printer)
+
+
+def _while_it_rests(printer):
+    printer._channel._send("motion.rest", {"seconds": 5.0}, urgent=False)
+    printer.lift(1.0)
+
+
+def test_a_mirrored_offset_probes_air_and_stops(linked, barley):
+    """The builder typed the offset with the wrong sign: points meant for the plate miss it."""
+    _, printer, _ = linked()
+    wrong = barley.model_copy(
+        update={"probe": barley.probe.model_copy(update={"offset": (-21.5, 17.0)})}
+    )
+    from tallgrain.link.guard import Guard
+
+    guard = Guard(printer, wrong)
+    guard.reference()
+    guard.extend()
+    box = Reach(wrong).box
+    with pytest.raises(JobError, match="did not trip"):
+        guard.touch_at(box.x1, 100.0)
+    guard.park()

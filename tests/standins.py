@@ -1,0 +1,76 @@
+"""Running the program and its stand-in as processes, as a person would."""
+
+import json
+import os
+import socket
+import subprocess
+import sys
+
+PROGRAM = [sys.executable, "-m", "tallgrain"]
+
+
+class Rpc:
+    """A plain JSON-RPC caller, written apart from the product's own."""
+
+    def __init__(self, url):
+        host, port = url.removeprefix("tcp://").rsplit(":", 1)
+        self._socket = socket.create_connection((host, int(port)), timeout=20)
+        self._file = self._socket.makefile()
+
+    def __call__(self, method, **params):
+        line = json.dumps({"jsonrpc": "2.0", "id": 1, "method": method, "params": params})
+        self._socket.sendall(line.encode() + b"\n")
+        while "id" not in (reply := json.loads(self._file.readline())):
+            pass
+        return reply.get("result", reply.get("error"))
+
+    def close(self):
+        self._file.close()
+        self._socket.close()
+
+
+class Standin:
+    """A simulated Barley at instant pace with its truth port open, unless told otherwise."""
+
+    def __init__(self, *options):
+        if "--pace" not in options:
+            options = ("--pace", "instant", *options)
+        command = [*PROGRAM, "standin", "--machine", "Barley", "--truth", *options]
+        self._process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+        ports = dict(self._process.stdout.readline().split() for _ in range(3))
+        self.url = ports["listening"]
+        self.hands, self._truth = Rpc(ports["hands"]), Rpc(ports["truth"])
+
+    @property
+    def alive(self):
+        return self._process.poll() is None
+
+    def truth(self):
+        return self._truth("truth.all")
+
+    def heights(self, points):
+        return self._truth("truth.heights", points=[[float(x), float(y)] for x, y in points])
+
+    def stop(self):
+        self.hands.close()
+        self._truth.close()
+        self._process.kill()
+        self._process.wait()
+        self._process.stdout.close()
+
+
+def tallgrain(*words, check=None, **options):
+    """Run a verb; returns the finished process. `check` is the exit status to expect."""
+    done = subprocess.run(
+        [*PROGRAM, *map(str, words)], capture_output=True, text=True, timeout=120,
+        env={**os.environ, **options.pop("env", {})}, **options,
+    )  # fmt: skip
+    assert "Traceback" not in done.stderr, done.stderr
+    if check is not None:
+        assert done.returncode == check, (words, done.returncode, done.stderr)
+    return done
+
+
+def as_json(*words):
+    """Run a verb with --json and read its one document."""
+    return json.loads(tallgrain(*words, "--json", check=0).stdout)

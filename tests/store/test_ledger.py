@@ -1,0 +1,172 @@
+import json
+import shutil
+import sqlite3
+import subprocess
+import sys
+from contextlib import closing
+from datetime import UTC, datetime
+from pathlib import Path
+
+import pytest
+from alembic.autogenerate import compare_metadata
+from alembic.migration import MigrationContext
+from alembic.script import ScriptDirectory
+
+from tallgrain.core.survey import Conditions, Point, Survey
+from tallgrain.errors import InputError, StoreError
+from tallgrain.store import database
+from tallgrain.store.ledger import FILE_NAME, Ledger, NewSurvey
+from tallgrain.store.models import Base
+
+NOON = datetime(2026, 3, 4, 18, 20, tzinfo=UTC)
+NEW = NewSurvey("Barley", "surface", NOON, 9, 2, (3, 3), Conditions(170, 70, 12, "smooth"), "n")
+
+
+def test_a_survey_comes_back_touch_by_touch(home):
+    with Ledger.open(home) as ledger:
+        ident = ledger.begin_survey(NEW)
+        ledger.add_touch(ident, 0, [0.030], 15.0, 15.0, None)
+        ledger.add_touch(ident, 0, [0.030, 0.032], 15.0, 15.0, 0.031)
+        ledger.add_touch(ident, 1, [0.020], 30.0, 15.0, None)
+        found = ledger.survey(ident)
+        # A point counts once all its touches are in.
+        assert found.points == (Point(15.0, 15.0, 0.031, (0.030, 0.032)),)
+        assert (found.conditions, found.shape, found.complete) == (NEW.conditions, (3, 3), False)
+        assert ledger.head(ident).state == "running"
+    # Whoever opens it next finds that its program ended, with every touch kept.
+    with Ledger.open(home) as ledger:
+        head = ledger.head(ident)
+        assert (head.state, head.points, head.planned) == ("broken_off", 1, 9)
+        whole = Survey("Barley", "surface", NOON, found.points, found.conditions, note="from file")
+        again = ledger.survey(ledger.add_survey(whole))
+        assert (again.points, again.complete, again.note) == (found.points, True, "from file")
+    with pytest.raises(InputError, match="no survey '99'"), Ledger.open(home) as ledger:
+        ledger.survey("99")
+
+
+def test_one_writer_at_a_time(home):
+    with Ledger.open(home, "The window"):
+        with pytest.raises(StoreError, match=r"The window \(process \d+\) is writing"):
+            Ledger.open(home)
+        with Ledger.open(home, write=False) as reader, pytest.raises(StoreError, match="reading"):
+            reader.put_machine("x", "y", NOON)
+    Ledger.open(home).close()
+
+
+def at_version(home, number):
+    Ledger.open(home).close()
+    with closing(sqlite3.connect(home / FILE_NAME)) as connection, connection:
+        connection.execute("UPDATE alembic_version SET version_num = ?", (number,))
+
+
+@pytest.mark.parametrize("write", [True, False])
+def test_a_newer_ledger_is_refused_and_left_alone(home, write):
+    at_version(home, "9999")
+    before = (home / FILE_NAME).read_bytes()
+    with pytest.raises(StoreError, match="newer Tall Grain"):
+        Ledger.open(home, write=write)
+    assert (home / FILE_NAME).read_bytes() == before
+    assert len(list(home.glob("*.sqlite"))) == 1
+
+
+@pytest.mark.parametrize(
+    ("content", "said"), [(b"not a database at all" * 99, "can't be read"), (b"", None)]
+)
+def test_damaged_and_empty_files(home, content, said):
+    home.mkdir()
+    (home / FILE_NAME).write_bytes(content)
+    if said is None:
+        Ledger.open(home).close()
+    else:
+        with pytest.raises(StoreError, match=said):
+            Ledger.open(home)
+        assert (home / FILE_NAME).read_bytes() == content
+
+
+def test_somebody_elses_database_is_not_touched(home):
+    home.mkdir()
+    with closing(sqlite3.connect(home / FILE_NAME)) as other, other:
+        other.execute("CREATE TABLE bees (name TEXT)")
+    with pytest.raises(StoreError, match="not a ledger"):
+        Ledger.open(home)
+
+
+def test_every_old_step_migrates_with_a_dated_copy(home):
+    scripts = ScriptDirectory(str(Path(database.__file__).parent / "migrations"))
+    steps = [s.revision for s in scripts.walk_revisions()]
+    assert scripts.get_current_head() == database.NEWEST
+    for sample in sorted((Path(__file__).parent / "samples").glob("*.sqlite")):
+        shutil.rmtree(home, ignore_errors=True)
+        home.mkdir()
+        shutil.copy(sample, home / FILE_NAME)
+        old = database.version_of(sample)
+        assert old in steps
+        with Ledger.open(home) as ledger:
+            assert [h.points for h in ledger.heads("Barley")] == [2]
+        copies = list(home.glob("ledger-*.sqlite"))
+        assert len(copies) == (old != database.NEWEST)
+        assert all(database.version_of(c) == old for c in copies)
+
+
+def test_migrations_make_what_the_models_say(home):
+    Ledger.open(home).close()
+    engine = database.connect(home / FILE_NAME)
+    with engine.connect() as connection:
+        differences = compare_metadata(MigrationContext.configure(connection), Base.metadata)
+    engine.dispose()
+    # Text columns differ in name only: SQLite has one text type.
+    assert [d for d in differences if not isinstance(d, list)] == []
+
+
+FILL = """
+import resource, signal, sys
+from datetime import UTC, datetime
+from pathlib import Path
+from tallgrain.core.survey import Conditions
+from tallgrain.errors import StoreError
+from tallgrain.store.ledger import Ledger, NewSurvey
+ledger = Ledger.open(Path(sys.argv[1]))
+ident = ledger.begin_survey(
+    NewSurvey("Barley", "surface", datetime.now(UTC), 9, 1, None, Conditions())
+)
+signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+resource.setrlimit(resource.RLIMIT_FSIZE, (300_000, 300_000))
+done = 0
+try:
+    for done in range(5000):
+        ledger.add_touch(ident, done, [0.1], 1.0, 2.0, 0.1)
+except StoreError as error:
+    print(done, str(error), sep="|")
+"""
+
+
+def test_a_full_disk_is_a_sentence_and_loses_nothing(home):
+    told = subprocess.run(
+        [sys.executable, "-c", FILL, str(home)], capture_output=True, text=True, check=True
+    )
+    stored, sentence = told.stdout.strip().split("|")
+    assert "disk" in sentence
+    assert int(stored) > 10
+    with Ledger.open(home) as ledger:
+        assert ledger.heads()[0].points >= int(stored)
+
+
+def test_an_unwritable_folder_is_a_sentence(tmp_path):
+    blocked = tmp_path / "file"
+    blocked.write_text("")
+    with pytest.raises(StoreError, match="data folder can't be used"):
+        Ledger.open(blocked / "home")
+
+
+@pytest.mark.parametrize(
+    ("folder", "there"),
+    [("/home/ann/data", False), ("/mnt/share/data", True), ("/mnt/shared", False)],
+)
+def test_network_folders_are_noticed(folder, there):
+    mounts = "/dev/sda1 / ext4 rw 0 0\nserver:/x /mnt/share nfs4 rw 0 0\n"
+    assert database.network_folder(Path(folder), mounts) is there
+
+
+def test_holder_file_is_readable(home):
+    with Ledger.open(home, "The window"):
+        assert json.loads((home / "ledger.lock").read_text())["holder"] == "The window"

@@ -1,0 +1,170 @@
+"""The command line as docs/cli.md and the contracts promise it, run as a person would."""
+
+import json
+import os
+import pty
+import socket
+import subprocess
+import sys
+
+import pytest
+
+from standins import PROGRAM, Standin, as_json, tallgrain
+from tallgrain.formats.machine_toml import shipped_sheet_text
+
+
+def test_from_a_fresh_start_to_a_figure(standin, tmp_path, home):
+    assert as_json("surveys") == []
+    plan = as_json("plan", "--machine", "Barley", "--kind", "grid", "--count", "4x3")
+    assert set(plan) == {"points", "dropped", "travel_mm", "estimate_s"}
+    made = standin()
+    survey = ("survey", "--link", made.url, "--machine", "Barley", "--count", "4x3")
+    told = tallgrain(*survey, "--samples", "2", "--note", "first", "--json", check=0)
+    *points, done = [json.loads(line) for line in told.stdout.splitlines()]
+    assert done == {"event": "done", "survey": "1"}
+    assert [(p["i"], p["x_mm"], p["y_mm"]) for p in points] == [
+        (i, p["x_mm"], p["y_mm"]) for i, p in enumerate(plan["points"])
+    ]
+    assert set(points[0]) == {"event", "i", "x_mm", "y_mm", "z_mm"}
+    (stored,) = as_json("surveys", "--machine", "barley")
+    flat = as_json("flatness", "1")
+    assert stored | {"fltt_mm": 0} == {
+        "survey": "1", "machine": "Barley", "kind": "surface", "taken_at": stored["taken_at"],
+        "points": len(points), "complete": True, "fltt_mm": 0,
+    }  # fmt: skip
+    assert stored["fltt_mm"] == pytest.approx(flat["fltt_mm"], abs=1e-6)
+    assert set(flat) == {
+        "n", "reference", "fltt_mm", "fltp_mm", "fltv_mm", "fltq_mm", "plane", "terms"
+    }  # fmt: skip
+    zone = as_json("flatness", "1", "--reference", "mz")
+    assert zone["fltp_mm"] is None
+    assert zone["fltt_mm"] <= flat["fltt_mm"]
+    # Out to both formats and back gives the same figures.
+    for ending in ("json", "csv"):
+        path = tmp_path / f"s.{ending}"
+        tallgrain("export", "1", path, check=0)
+        assert as_json("flatness", path)["fltt_mm"] == pytest.approx(flat["fltt_mm"], abs=2e-6)
+        again = as_json("import", path, "--machine", "Barley")["survey"]
+        assert as_json("flatness", again)["terms"]["bow_x_mm"] == pytest.approx(
+            flat["terms"]["bow_x_mm"], abs=2e-6
+        )
+    tallgrain("convert", tmp_path / "s.json", tmp_path / "t.tsv", check=0)
+    assert "left out: 175.750, 341.000" in tallgrain("plan", "--machine", "Barley", check=0).stdout
+    assert f"{flat['fltt_mm']:.3f}" in tallgrain("surveys", check=0).stdout
+    assert "−" in tallgrain("flatness", "1", check=0).stdout  # a true minus for people
+
+
+def test_machines_are_added_shown_and_exported(tmp_path):
+    names = [m["name"] for m in as_json("machine", "list")]
+    assert "Barley" in names
+    mine = tmp_path / "mine.toml"
+    mine.write_text(shipped_sheet_text("Barley").replace('name = "Barley"', 'name = "Oats"', 1))
+    tallgrain("machine", "add", mine, check=0)
+    assert as_json("machine", "show", "oats")["reach"]["x_mm"] == [9.5, 342.0]
+    assert tallgrain("machine", "export", "Oats", check=0).stdout == mine.read_text()
+    assert "Oats" in tallgrain("machine", "list", check=0).stdout
+    assert "reach" in tallgrain("machine", "show", mine, check=0).stdout
+
+
+@pytest.mark.parametrize(
+    ("words", "status", "said"),
+    [
+        (["flatness", "none.csv"], 2, "none.csv: there is no such file"),
+        (["flatness", "7"], 2, "no survey '7'"),
+        (["flatness", "line.csv"], 2, "one line"),
+        (["flatness", "bad.csv"], 2, "bad.csv, line 2, z"),
+        (["export", "7", "x.odt"], 2, "ending '.odt'"),
+        (["import", "bad.csv", "--machine", "Barley"], 2, "bad.csv, line 2, z"),
+        (["plan", "--machine", "Nobody"], 2, "no printer 'Nobody'"),
+        (["plan", "--machine", "Barley", "--count", "99x1"], 2, "2x2 to 51x51"),
+        (["plan", "--machine", "Barley", "--samples", "10"], 2, "1 to 9"),
+        (["plan", "--machine", "Barley", "--kind", "moon"], 2, "moon"),
+        (["machine", "add", "bad.csv"], 2, "bad.csv"),
+        (["survey", "--link", "tcp://10.0.0.9:1", "--machine", "Barley"], 2, "--remote"),
+        (["survey", "--link", "tcp://127.0.0.1:1", "--machine", "Barley"], 1, "no printer answers"),
+        (["standin", "--machine", "Barley", "--fault", "gremlin"], 2, "no fault 'gremlin'"),
+        (["standin", "--machine", "Barley", "--listen", "nowhere"], 2, "host:port"),
+        (["reap"], 2, "reap"),
+    ],
+)
+def test_wrong_usage_is_one_sentence(words, status, said, tmp_path):
+    (tmp_path / "line.csv").write_text("1,1,0\n2,2,0\n3,3,0\n")
+    (tmp_path / "bad.csv").write_text("1,1,0\n2,2,x\n")
+    done = tallgrain(*words, cwd=tmp_path, check=status)
+    assert said in done.stderr
+    assert done.stdout == ""
+    done = tallgrain(*words, "--json", cwd=tmp_path)
+    assert done.returncode in (status, 2)
+
+
+def test_a_port_in_use_and_two_windows_on_one_printer(standin):
+    with socket.create_server(("127.0.0.1", 0)) as taken:
+        where = f"127.0.0.1:{taken.getsockname()[1]}"
+        done = tallgrain("standin", "--machine", "Barley", "--listen", where, check=1)
+        assert "can't listen there" in done.stderr
+        assert where in done.stderr
+
+
+def test_a_restarted_printer_asks_for_a_look(standin):
+    made = standin("--cold")
+    survey = ("survey", "--link", made.url, "--machine", "Barley", "--count", "3x3")
+    assert "--clearance-mm" in tallgrain(*survey, check=1).stderr
+    seen = made.hands("hands.ruler")["clearance_mm"]
+    tallgrain(*survey, "--clearance-mm", seen, check=0)
+
+
+def test_ctrl_c_breaks_off_and_keeps_the_points(standin):
+    made = standin("--pace", "real", "--speed", "40")
+    command = [*PROGRAM, "survey", "--link", made.url, "--machine", "Barley", "--json"]
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    first = json.loads(process.stdout.readline())
+    process.send_signal(2)
+    rest, sentence = process.communicate(timeout=30)
+    assert process.returncode == 1
+    assert "broken off" in sentence
+    assert json.loads(rest.splitlines()[-1])["event"] == "broken_off"
+    (stored,) = as_json("surveys")
+    assert stored["points"] >= 1 > first["i"]
+    assert made.truth()["gap_mm"] > 5
+
+
+def test_standins_with_the_same_seed_are_the_same_printer():
+    places = [(40.0, 50.0), (300.0, 200.0)]
+    told = []
+    for seed in ("4", "4", "5"):
+        made = Standin("--seed", seed)
+        told.append(made.heights(places)["heights"])
+        made.stop()
+    assert told[0] == pytest.approx(told[1], abs=1e-9)
+    assert told[0] != pytest.approx(told[2], abs=1e-3)
+
+
+def test_no_display_is_a_sentence(home):
+    bare = {k: v for k, v in os.environ.items() if k not in ("DISPLAY", "WAYLAND_DISPLAY")}
+    bare.pop("QT_QPA_PLATFORM", None)
+    done = subprocess.run(
+        [*PROGRAM, "demo"], env=bare, capture_output=True, text=True, timeout=60, check=False
+    )
+    assert done.returncode == 1
+    assert "no display" in done.stderr
+    assert "Traceback" not in done.stderr
+
+
+def test_missing_libraries_are_named_by_package(monkeypatch, capsys):
+    from tallgrain import qtlibs
+
+    monkeypatch.setattr(qtlibs, "_loads", lambda name: not name.startswith("libxcb-"))
+    assert "libxcb-cursor0" in qtlibs.missing_packages()
+    assert "libgl1" not in qtlibs.missing_packages()
+
+
+def test_help_names_every_verb():
+    leader, follower = pty.openpty()
+    done = subprocess.run(
+        [sys.executable, "-m", "tallgrain", "--help"], stdin=follower, capture_output=True,
+        text=True, check=True,
+    )  # fmt: skip
+    os.close(leader)
+    os.close(follower)
+    verbs = "demo standin machine plan survey surveys export import convert flatness"
+    assert all(verb in done.stdout for verb in verbs.split())

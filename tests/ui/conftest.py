@@ -1,0 +1,42 @@
+import pytest
+
+from tallgrain.ui.start import application, make_window, prepare_demo
+
+
+@pytest.fixture(scope="session")
+def qapp():
+    return application()
+
+
+@pytest.fixture
+def bench(qtbot, standin, home, request):
+    """The real window on a stand-in; `bench(...)` gives window and stand-in, linked."""
+    windows = []
+
+    def open_bench(*options, link=True, size=(1280, 800)):
+        from tallgrain.store.ledger import Ledger
+
+        ledger = Ledger.open(home, "Another window")
+        prepare_demo(ledger)
+        made = standin(*options) if link else None
+        window = make_window(ledger, home)
+        windows.append(window)
+        window.session.plate_sheet = "smooth"
+        window.resize(*size)
+        window.show()
+        window.activateWindow()
+        qtbot.waitUntil(window.isActiveWindow, timeout=5000)
+        if made:
+            window.session.link_to(made.url)
+            qtbot.waitUntil(lambda: window.session.link.value == "up", timeout=10_000)
+        return window, made
+
+    yield open_bench
+    for window in windows:
+        if window.session.busy:
+            window.session.halt()
+            qtbot.waitUntil(lambda w=window: not w.session.busy, timeout=10_000)
+        window.session.set_heat(0.0, 0.0)
+        window._may_close = lambda: True
+        window.close()
+        window.deleteLater()

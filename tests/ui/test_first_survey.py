@@ -1,0 +1,196 @@
+"""The real window under Xvfb, driven by keys and mouse, on a real stand-in."""
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QAbstractButton, QComboBox, QDialog, QLineEdit, QWidget
+
+from tallgrain.clock import now
+from tallgrain.core.survey import Point, Survey
+from tallgrain.errors import Halted
+from tallgrain.formats.files import write_survey
+from tallgrain.ui.route import Fill
+from tallgrain.ui.session import SurveyPlan
+
+REAL = ("--pace", "real", "--speed", "60")
+
+
+def press(window, key, modifier=Qt.KeyboardModifier.NoModifier):
+    QTest.keyClick(window.focusWidget() or window, key, modifier)
+
+
+def words(window):
+    """All that the bench says at present."""
+    bench = window.stations["Surface"].bench
+    return " ".join(
+        child.text() for child in bench.findChildren(QWidget)
+        if hasattr(child, "text") and not child.isHidden() and child.isVisible()
+    )  # fmt: skip
+
+
+def test_survey_break_off_start_again_halt(bench, qtbot):
+    window, made = bench(*REAL)
+    s = window.session
+    s.choose_plan(SurveyPlan(5, 5))
+    assert "nothing surveyed yet" in words(window)
+    assert "Survey 24 points" in words(window)
+    press(window, Qt.Key.Key_F5)
+    qtbot.waitUntil(lambda: s.progress is not None and len(s.progress.touched) >= 7, timeout=20_000)
+    qtbot.waitUntil(lambda: s.chart is not None, timeout=5000)
+    assert "of 24 points" in words(window)
+    assert window.header.pill.text() == "measuring"
+    press(window, Qt.Key.Key_F8)
+    assert window.header.pill.text() == "breaking off"
+    qtbot.waitUntil(lambda: not s.busy and s.shown is not None, timeout=10_000)
+    assert "Incomplete" in words(window)
+    assert "broken off by hand" in words(window)
+    assert made.truth()["gap_mm"] > 5
+    # Start again, by the mouse this time, and let it end.
+    QTest.mouseClick(window.stations["Surface"].bench.primary, Qt.MouseButton.LeftButton)
+    first = s.shown.head.ident
+    qtbot.waitUntil(lambda: s.shown is not None and s.shown.head.ident != first, timeout=30_000)
+    assert s.shown.survey.complete
+    fltt = s.shown.sight.judgement.flatness.fltt
+    assert f"{fltt:.3f}" in words(window)
+    assert "Where it comes from" in words(window)
+    kernel = window.stations["Surface"].kernel(s)
+    assert (kernel.fill, kernel.headline) == (Fill.FULL, f"{fltt:.3f} mm")
+    # Once more, and halt in mid-touch: the nozzle stays where it is and the program says so.
+    press(window, Qt.Key.Key_F5)
+    qtbot.waitUntil(lambda: s.progress is not None and len(s.progress.touched) >= 3, timeout=20_000)
+    press(window, Qt.Key.Key_Escape)
+    qtbot.waitUntil(lambda: not s.busy, timeout=5000)
+    assert isinstance(s.problem, Halted)
+    qtbot.waitUntil(lambda: "position is unknown" in words(window), timeout=5000)
+    assert window.header.pill.text() == "position unknown"
+    stands = made.truth()["gap_mm"]
+    press(window, Qt.Key.Key_F5)
+    qtbot.wait(300)
+    assert made.truth()["gap_mm"] == stands
+    # The look: typing a clearance, and only then the next survey.
+    bench_ = window.stations["Surface"].bench
+    qtbot.waitUntil(bench_.clearance.hasFocus, timeout=5000)
+    QTest.keyClicks(bench_.clearance, str(made.hands("hands.ruler")["clearance_mm"]))
+    press(window, Qt.Key.Key_Return)
+    assert s.needs_clearance  # a bare Enter sets nothing
+    press(window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
+    assert "clearance" in window.header.pill.text()
+    press(window, Qt.Key.Key_F5)
+    qtbot.waitUntil(lambda: s.progress is not None and len(s.progress.touched) >= 1, timeout=20_000)
+    press(window, Qt.Key.Key_F8)
+    qtbot.waitUntil(lambda: not s.busy, timeout=10_000)
+
+
+def test_esc_halts_from_a_dialog_and_while_typing(bench, qtbot):
+    window, made = bench(*REAL)
+    s = window.session
+    window.show_keys()
+    box = next(d for d in window.findChildren(QDialog) if d.isVisible())
+    s.start_survey()
+    qtbot.waitUntil(lambda: len(s.progress.touched) >= 2, timeout=20_000)
+    QTest.keyClick(box, Qt.Key.Key_Escape)
+    qtbot.waitUntil(lambda: not s.busy, timeout=5000)
+    assert box.isVisible()  # Esc halted; it closed nothing
+    QTest.keyClick(box, Qt.Key.Key_Escape)
+    assert not box.isVisible()  # and now it closes what is open
+    s.see_clearance(made.hands("hands.ruler")["clearance_mm"])
+    s.start_survey()
+    qtbot.waitUntil(lambda: len(s.progress.touched) >= 1, timeout=20_000)
+    typed = QLineEdit(window)
+    typed.show()
+    typed.setFocus()
+    QTest.keyClick(typed, Qt.Key.Key_Escape)
+    qtbot.waitUntil(lambda: not s.busy, timeout=5000)
+    assert isinstance(s.problem, Halted)
+
+
+def test_states_without_a_printer(bench, qtbot):
+    window, _ = bench(link=False)
+    s = window.session
+    assert "Link to the printer" in words(window)
+    field = window.stations["Surface"].bench.url
+    QTest.keyClicks(field, "tcp://127.0.0.1:1")
+    press(window, Qt.Key.Key_F5)
+    qtbot.waitUntil(lambda: s.problem is not None, timeout=5000)
+    assert "No printer answers there" in words(window)
+    assert "Link to the printer" in words(window)
+    assert window.header.pill.text() == "no printer linked"
+
+
+def test_a_printer_that_dies_restarts_or_falls_silent(bench, qtbot, standin):
+    window, made = bench(*REAL)
+    s = window.session
+    made.hands("hands.power")
+    qtbot.waitUntil(lambda: s.link.value == "lost", timeout=5000)
+    assert "power switch" in words(window)
+    press(window, Qt.Key.Key_F5)
+    qtbot.waitUntil(lambda: s.link.value == "up", timeout=5000)
+    assert s.needs_clearance
+    s.see_clearance(made.hands("hands.ruler")["clearance_mm"])
+    made.hands("hands.fault", fault="silent:6:4000")
+    press(window, Qt.Key.Key_F5)
+    qtbot.waitUntil(lambda: "silent" in window.header.pill.text(), timeout=20_000)
+    qtbot.waitUntil(lambda: not s.busy, timeout=30_000)
+    assert "has not answered" in words(window)
+    made.hands("hands.mend")
+    press(window, Qt.Key.Key_F5)
+    qtbot.waitUntil(lambda: s.link.value == "up", timeout=9000)
+    made.stop()
+    qtbot.waitUntil(lambda: s.link.value == "lost", timeout=5000)
+    assert "Link again" in words(window)
+
+
+def test_plan_dialog_shows_the_plan_on_the_field(bench, qtbot):
+    window, _ = bench()
+    press(window, Qt.Key.Key_F6)
+    surface = window.stations["Surface"]
+    dialog = surface._planning
+    dialog.columns.setValue(11)
+    dialog.rows.setValue(11)
+    dialog.samples.setValue(3)
+    assert "on keep-out 'rear clip'" in dialog.summary.text()
+    assert len(surface.field._picture.points) == len(window.session.planned().points) == 120
+    dialog.accept()
+    assert window.session.chosen.samples == 3
+
+
+def test_a_survey_file_is_stored_and_a_foreign_one_refused(bench, qtbot, tmp_path):
+    window, _ = bench()
+    x, y = np.meshgrid(np.linspace(20, 330, 5), np.linspace(20, 330, 5))
+    points = tuple(Point(a, b, 0.001 * a) for a, b in zip(x.ravel(), y.ravel(), strict=True))
+    write_survey(Survey("Barley", "surface", now(), points), tmp_path / "a.json")
+    window.take_file(tmp_path / "a.json")
+    qtbot.waitUntil(lambda: window.session.shown is not None, timeout=5000)
+    assert window.session.shown.sight.judgement.flatness.fltt == pytest.approx(0, abs=1e-6)
+    (tmp_path / "b.json").write_text("{}")
+    window.take_file(tmp_path / "b.json")
+    box = next(d for d in window.findChildren(QDialog) if d.isVisible())
+    assert "not a survey" in box.text()
+    box.close()
+
+
+@pytest.mark.parametrize("size", [(1024, 700), (1280, 800), (2560, 1440)])
+def test_everything_has_a_name_and_fits(bench, qtbot, size):
+    window, _ = bench(size=size)
+    qtbot.wait(700)
+    for kind in (QAbstractButton, QComboBox, QLineEdit):
+        for control in window.findChildren(kind):
+            if control.isVisible() and control.focusPolicy() != Qt.FocusPolicy.NoFocus:
+                assert control.accessibleName(), control
+    for child in window.findChildren(QWidget):
+        if child.isVisible() and child.parentWidget() is window.header:
+            assert window.header.rect().contains(child.geometry()), child
+    for name in window.stations:
+        window.visit(name)
+        assert window.size().width() == size[0]
+    assert "not built yet" in window.route.stations["Gap"].accessibleName()
+
+
+def test_the_route_is_walked_by_keys(bench):
+    window, _ = bench(link=False)
+    window.route.stations["Surface"].setFocus()
+    press(window, Qt.Key.Key_Down)
+    assert window.station.name == "Gap"
+    press(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
+    assert window.station.name == "Machine"
