@@ -1,6 +1,7 @@
 """What a person names on the command line or drops on the window, found: sheets and surveys."""
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from tallgrain.clock import now
 from tallgrain.core.machine.sheet import MachineSheet
@@ -14,16 +15,25 @@ from tallgrain.formats.machine_toml import (
     shipped_sheet_text,
 )
 from tallgrain.paths import data_home
-from tallgrain.store.ledger import FILE_NAME, Ledger
+
+if TYPE_CHECKING:
+    from tallgrain.store.ledger import Ledger
+
+LEDGER_FILE = "ledger.sqlite"
 
 
-def readable_ledger(home: Path | None = None) -> Ledger | None:
+def readable_ledger(home: Path | None = None) -> "Ledger | None":
     """The ledger for reading; None where nothing was stored yet."""
     home = home or data_home()
-    return Ledger.open(home, write=False) if (home / FILE_NAME).exists() else None
+    if not (home / LEDGER_FILE).exists():
+        return None
+    # Loaded only here: a stand-in of a shipped printer needs no database.
+    from tallgrain.store.ledger import Ledger
+
+    return Ledger.open(home, write=False)
 
 
-def machine_sheet(name: str, ledger: Ledger | None = None) -> tuple[MachineSheet, str]:
+def machine_sheet(name: str, ledger: "Ledger | None" = None) -> tuple[MachineSheet, str]:
     """A sheet and its text: from a file, the ledger, or the ones that ship. Raises InputError."""
     if name.lower().endswith(".toml") or "/" in name:
         return read_sheet_text(Path(name))

@@ -16,7 +16,7 @@ from tallgrain.core.survey import Conditions, Point, Survey
 from tallgrain.errors import InputError, StoreError
 from tallgrain.store import database
 from tallgrain.store.ledger import FILE_NAME, Ledger, NewSurvey
-from tallgrain.store.models import Base
+from tallgrain.store.models import METADATA
 
 NOON = datetime(2026, 3, 4, 18, 20, tzinfo=UTC)
 NEW = NewSurvey("Barley", "surface", NOON, 9, 2, (3, 3), Conditions(170, 70, 12, "smooth"), "n")
@@ -112,7 +112,7 @@ def test_migrations_make_what_the_models_say(home):
     Ledger.open(home).close()
     engine = database.connect(home / FILE_NAME)
     with engine.connect() as connection:
-        differences = compare_metadata(MigrationContext.configure(connection), Base.metadata)
+        differences = compare_metadata(MigrationContext.configure(connection), METADATA)
     engine.dispose()
     # Text columns differ in name only: SQLite has one text type.
     assert [d for d in differences if not isinstance(d, list)] == []

@@ -37,6 +37,6 @@ def bench(qtbot, standin, home, request):
             window.session.halt()
             qtbot.waitUntil(lambda w=window: not w.session.busy, timeout=10_000)
         window.session.set_heat(0.0, 0.0)
-        window._may_close = lambda: True
+        window.may_close = lambda: True
         window.close()
         window.deleteLater()

@@ -123,16 +123,19 @@ class Channel:
         with selectors.DefaultSelector() as selector:
             selector.register(self._socket, selectors.EVENT_READ)
             selector.register(self._wake_out, selectors.EVENT_READ)
-            buffer = b""
+            buffer, wanted = b"", selectors.EVENT_READ
             while self._ended is None:
                 wants = selectors.EVENT_READ | (selectors.EVENT_WRITE if self._has_more() else 0)
-                selector.modify(self._socket, wants)
+                if wants != wanted:
+                    selector.modify(self._socket, wants)
+                    wanted = wants
                 try:
-                    for key, _ in selector.select():
-                        if key.fileobj is self._wake_out:
-                            self._wake_out.recv(4096)
+                    ready = [key.fileobj for key, _ in selector.select()]
+                    if self._wake_out in ready:
+                        self._wake_out.recv(4096)
                     self._write()
-                    buffer = self._read(buffer)
+                    if self._socket in ready:
+                        buffer = self._read(buffer)
                 except OSError as error:
                     self._end(self._gone(error.strerror or str(error)))
                 except LinkError as error:

@@ -26,6 +26,8 @@ SLACK_MM = 0.25
 AIR_MM = 0.8
 HOP_MM = 5.0
 RETOUCH_MM = 2.0
+# How far above the highest touch the nozzle travels.
+TRAVEL_MM = 4.0
 # What is held back of the clearance that the builder typed.
 CLEARANCE_RESERVE_MM = 0.5
 LEAST_CLEARANCE_MM = 3.0
@@ -165,6 +167,11 @@ class Guard:
         self._refuse_after_halt()
         self._z = self._moved(lambda: self.printer.lift(mm)).position.z
 
+    def raise_on_request(self, mm: float) -> None:
+        """Away from the plate because a person asked for just that: the one motion that a halt
+        does not forbid. The height stays as unknown as it was."""
+        self._z = self.printer.lift(mm).position.z
+
     def extend(self) -> None:
         """Probe out, high enough that it meets nothing."""
         self._need_trust()
@@ -182,20 +189,23 @@ class Guard:
         self._refuse_after_halt()
         self._moved(self.printer.retract)
 
-    def touch_at(self, x: float, y: float) -> float:
-        """Touch probe point (x, y): the printer's z at the trip (mm). Ends raised."""
+    def touch_at(self, x: float, y: float, more: bool = False) -> float:
+        """Touch probe point (x, y): the printer's z at the trip (mm). Ends raised.
+
+        With `more` touches to come at the same place it is raised only a little.
+        """
         self._need_trust()
         self._rise_to_travel()
         dx, dy = self.sheet.probe.offset
         state = self._moved(lambda: self.printer.go(x - dx, y - dy, self._z))
         self._z = state.position.z
-        return self._touch_here(Place(x - dx, y - dy, self._z))
+        return self._touch_here(Place(x - dx, y - dy, self._z), more)
 
-    def touch_again(self) -> float:
+    def touch_again(self, more: bool = False) -> float:
         """Touch once more where the last touch was."""
         self._need_trust()
         x, y, _ = self._touched[self._count - 1]
-        return self._touch_here(Place(float(x), float(y), self._z))
+        return self._touch_here(Place(float(x), float(y), self._z), more)
 
     def park(self) -> None:
         """Leave the nozzle raised and the probe away; for the end of every procedure."""
@@ -233,7 +243,7 @@ class Guard:
         drift = SLOPE * np.hypot(known[:, 0] - x, known[:, 1] - y)
         return float((known[:, 2] - drift).max()), float((known[:, 2] + drift).min())
 
-    def _touch_here(self, at: Place | None = None) -> float:
+    def _touch_here(self, at: Place | None = None, more: bool = False) -> float:
         where = at if at is not None else self.printer.state().position
         low, high = self._expected(where.x, where.y)
         floor = low - SLACK_MM
@@ -253,7 +263,7 @@ class Guard:
                 "The nozzle is raised. Look at the probe and its cable, then try again.",
             )
         self._note_touch(tripped)
-        self.lift(RETOUCH_MM)
+        self.lift(RETOUCH_MM if more else self._travel_z() - tripped.z + SLACK_MM)
         return tripped.z
 
     def _note_touch(self, place: Place) -> None:
@@ -262,10 +272,13 @@ class Guard:
         self._touched[self._count] = (place.x, place.y, place.z)
         self._count += 1
 
+    def _travel_z(self) -> float:
+        return float(self._touched[: self._count, 2].max()) + TRAVEL_MM
+
     def _rise_to_travel(self) -> None:
-        travel = float(self._touched[: self._count, 2].max()) + HOP_MM * 0.8
+        travel = self._travel_z()
         if self._z < travel:
-            self.lift(travel - self._z + HOP_MM * 0.2)
+            self.lift(travel - self._z + SLACK_MM)
 
     # Refusals
 

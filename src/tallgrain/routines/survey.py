@@ -3,6 +3,7 @@
 import time
 from collections.abc import Callable, Iterator
 from datetime import datetime
+from functools import partial
 
 from tallgrain.core.plan.grid import Plan
 from tallgrain.core.survey import Conditions
@@ -97,7 +98,9 @@ def _touch_all(
             if break_off.asked:
                 return
             try:
-                tripped = guard.touch_at(x, y) if taken == 0 else guard.touch_again()
+                more = taken + 1 < plan.samples
+                touch = guard.touch_again if taken else partial(guard.touch_at, x, y)
+                tripped = touch(more=more)
             except LinkError as error:
                 mends += 1
                 if mends > MENDS:

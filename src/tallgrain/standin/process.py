@@ -43,11 +43,14 @@ def serve(
         raise InputError(f"{error}.", "--fault") from None
     if with_parent:
         _end_with_parent()
-    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
 
     async def main() -> None:
         printer = Printer(scenario_for(sheet, seed), Clock(instant, speed), ordered, cold)
-        await run(printer, host, port, truth, lambda line: print(line, flush=True))
+        serving = asyncio.current_task()
+        assert serving is not None
+        asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, serving.cancel)
+        with contextlib.suppress(asyncio.CancelledError):
+            await run(printer, host, port, truth, lambda line: print(line, flush=True))
 
     try:
         with contextlib.suppress(KeyboardInterrupt):

@@ -1,5 +1,6 @@
 """The ledger: every printer's sheet and every survey, touch by touch."""
 
+import threading
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -14,9 +15,19 @@ from tallgrain.core.survey import Conditions, Point, Survey
 from tallgrain.errors import InputError, StoreError
 from tallgrain.store.database import bring_up_to_date, checked_version, connect, explained
 from tallgrain.store.lock import WriterLock
-from tallgrain.store.models import Machine, PointRow, SurveyRow, TouchRow
+from tallgrain.store.models import MACHINES, POINTS, SURVEYS, TOUCHES
 
 FILE_NAME = "ledger.sqlite"
+
+# Statements of the hot path, made once.
+_ADD_POINT = sa.insert(POINTS)
+_ADD_TOUCH = sa.insert(TOUCHES)
+_SET_HEIGHT = (
+    sa.update(POINTS)
+    .where(POINTS.c.survey == sa.bindparam("at_survey"))
+    .where(POINTS.c.number == sa.bindparam("at_number"))
+    .values(z=sa.bindparam("z"))
+)
 
 
 @dataclass(frozen=True)
@@ -55,6 +66,9 @@ class Ledger:
         self.path = path
         self._engine = engine
         self._lock = lock
+        # One connection writes, for one thread at a time: taking one anew costs more than a write.
+        self._writer: Connection | None = None
+        self._turn = threading.Lock()
 
     @classmethod
     def open(cls, home: Path, holder: str = "A command", write: bool = True) -> "Ledger":
@@ -91,6 +105,10 @@ class Ledger:
 
     def close(self) -> None:
         """Give the file and the right to write back."""
+        with self._turn:
+            if self._writer is not None:
+                self._writer.close()
+                self._writer = None
         self._engine.dispose()
         if self._lock:
             self._lock.release()
@@ -114,31 +132,34 @@ class Ledger:
     def _writing(self) -> Iterator[Connection]:
         if self._lock is None:
             raise StoreError("this ledger is open for reading only.", str(self.path))
-        try:
-            with self._engine.begin() as connection:
-                yield connection
-        except sa.exc.DatabaseError as error:
-            raise explained(error, self.path) from None
+        with self._turn:
+            try:
+                if self._writer is None:
+                    self._writer = self._engine.connect()
+                with self._writer.begin():
+                    yield self._writer
+            except sa.exc.DatabaseError as error:
+                raise explained(error, self.path) from None
 
     def _close_forgotten(self) -> None:
         """A survey still 'running' while nobody else writes belongs to a holder that died."""
         gone = {"state": "broken_off", "ended_why": "the program that ran it ended"}
         with self._writing() as connection:
             connection.execute(
-                sa.update(SurveyRow).where(SurveyRow.state == "running").values(**gone)
+                sa.update(SURVEYS).where(SURVEYS.c.state == "running").values(**gone)
             )
 
     # Machines
 
     def machines(self) -> list[tuple[str, str]]:
         """Name and sheet text of every printer, by name."""
-        query = sa.select(Machine.name, Machine.sheet).order_by(Machine.name)
+        query = sa.select(MACHINES.c.name, MACHINES.c.sheet).order_by(MACHINES.c.name)
         with self._reading() as connection:
             return [(row.name, row.sheet) for row in connection.execute(query)]
 
     def machine_text(self, name: str) -> str | None:
         """One printer's sheet text, its name in any case."""
-        query = sa.select(Machine.sheet).where(sa.func.lower(Machine.name) == name.lower())
+        query = sa.select(MACHINES.c.sheet).where(sa.func.lower(MACHINES.c.name) == name.lower())
         with self._reading() as connection:
             found: str | None = connection.execute(query).scalar()
             return found
@@ -147,10 +168,10 @@ class Ledger:
         """Store a printer's sheet, in place of an older one of the same name."""
         with self._writing() as connection:
             connection.execute(
-                sa.delete(Machine).where(sa.func.lower(Machine.name) == name.lower())
+                sa.delete(MACHINES).where(sa.func.lower(MACHINES.c.name) == name.lower())
             )
             connection.execute(
-                sa.insert(Machine).values(name=name, sheet=sheet_text, changed_at=now)
+                sa.insert(MACHINES).values(name=name, sheet=sheet_text, changed_at=now)
             )
 
     # Surveys, written
@@ -165,28 +186,17 @@ class Ledger:
     ) -> None:
         """Put the newest of a point's touches on disk; z is given with its last one."""
         with self._writing() as connection:
+            key = {"survey": int(ident), "number": number}
             if len(touches) == 1:
-                connection.execute(
-                    sa.insert(PointRow),
-                    {"survey": int(ident), "number": number, "x": x, "y": y, "z": z},
-                )
+                connection.execute(_ADD_POINT, {**key, "x": x, "y": y, "z": z})
             elif z is not None:
-                here = (PointRow.survey == int(ident)) & (PointRow.number == number)
-                connection.execute(sa.update(PointRow).where(here).values(z=z))
-            connection.execute(
-                sa.insert(TouchRow),
-                {
-                    "survey": int(ident),
-                    "number": number,
-                    "touch": len(touches) - 1,
-                    "z": touches[-1],
-                },
-            )
+                connection.execute(_SET_HEIGHT, {**{f"at_{k}": v for k, v in key.items()}, "z": z})
+            connection.execute(_ADD_TOUCH, {**key, "touch": len(touches) - 1, "z": touches[-1]})
 
     def end_survey(self, ident: str, complete: bool, why: str = "") -> None:
         """Close a survey: complete, or broken off and why."""
         state = "complete" if complete else "broken_off"
-        query = sa.update(SurveyRow).where(SurveyRow.id == int(ident))
+        query = sa.update(SURVEYS).where(SURVEYS.c.id == int(ident))
         with self._writing() as connection:
             connection.execute(query.values(state=state, ended_why=why))
 
@@ -209,9 +219,9 @@ class Ledger:
                 for i, p in enumerate(survey.points)
                 for j, z in enumerate(p.touches)
             ]
-            connection.execute(sa.insert(PointRow), points)
+            connection.execute(sa.insert(POINTS), points)
             if touches:
-                connection.execute(sa.insert(TouchRow), touches)
+                connection.execute(sa.insert(TOUCHES), touches)
         return str(ident)
 
     # Surveys, read
@@ -226,20 +236,20 @@ class Ledger:
     def heads(self, machine: str | None = None, ident: str | None = None) -> list[SurveyHead]:
         """Surveys, oldest first: all, one printer's, or one."""
         count = (
-            sa.select(PointRow.survey, sa.func.count().label("n"))
-            .where(PointRow.z.is_not(None))
-            .group_by(PointRow.survey)
+            sa.select(POINTS.c.survey, sa.func.count().label("n"))
+            .where(POINTS.c.z.is_not(None))
+            .group_by(POINTS.c.survey)
             .subquery()
         )
         query = (
-            sa.select(SurveyRow.__table__, sa.func.coalesce(count.c.n, 0).label("measured"))
-            .outerjoin(count, count.c.survey == SurveyRow.id)
-            .order_by(SurveyRow.taken_at, SurveyRow.id)
+            sa.select(SURVEYS, sa.func.coalesce(count.c.n, 0).label("measured"))
+            .outerjoin(count, count.c.survey == SURVEYS.c.id)
+            .order_by(SURVEYS.c.taken_at, SURVEYS.c.id)
         )
         if machine is not None:
-            query = query.where(sa.func.lower(SurveyRow.machine) == machine.lower())
+            query = query.where(sa.func.lower(SURVEYS.c.machine) == machine.lower())
         if ident is not None:
-            query = query.where(SurveyRow.id == int(ident))
+            query = query.where(SURVEYS.c.id == int(ident))
         with self._reading() as connection:
             return [_head(row) for row in connection.execute(query)]
 
@@ -249,19 +259,17 @@ class Ledger:
             raise _no_such(ident)
         number = int(ident)
         with self._reading() as connection:
-            row = connection.execute(
-                sa.select(SurveyRow.__table__).where(SurveyRow.id == number)
-            ).first()
+            row = connection.execute(sa.select(SURVEYS).where(SURVEYS.c.id == number)).first()
             if row is None:
                 raise _no_such(ident)
             touches: dict[int, list[float]] = {}
-            query = sa.select(TouchRow.number, TouchRow.z).where(TouchRow.survey == number)
-            for point, z in connection.execute(query.order_by(TouchRow.number, TouchRow.touch)):
+            query = sa.select(TOUCHES.c.number, TOUCHES.c.z).where(TOUCHES.c.survey == number)
+            for point, z in connection.execute(query.order_by(TOUCHES.c.number, TOUCHES.c.touch)):
                 touches.setdefault(point, []).append(z)
             places = connection.execute(
-                sa.select(PointRow.number, PointRow.x, PointRow.y, PointRow.z)
-                .where(PointRow.survey == number, PointRow.z.is_not(None))
-                .order_by(PointRow.number)
+                sa.select(POINTS.c.number, POINTS.c.x, POINTS.c.y, POINTS.c.z)
+                .where(POINTS.c.survey == number, POINTS.c.z.is_not(None))
+                .order_by(POINTS.c.number)
             )
             points = tuple(Point(p.x, p.y, p.z, tuple(touches.get(p.number, ()))) for p in places)
         return _survey(row, points)
@@ -276,7 +284,7 @@ def _insert_head(connection: Connection, new: NewSurvey, state: str, extra: dict
     c = new.conditions
     columns, rows = new.shape or (None, None)
     made = connection.execute(
-        sa.insert(SurveyRow).values(
+        sa.insert(SURVEYS).values(
             machine=new.machine, kind=new.kind, taken_at=new.taken_at, state=state,
             ended_why="", columns=columns, rows=rows, planned=new.planned,
             samples=new.samples, nozzle_c=c.nozzle_c, plate_c=c.plate_c,

@@ -211,11 +211,13 @@ class Session(QObject):
 
     # The link
 
-    def link_to(self, url: str, holder: str = "Another window") -> None:
-        """Link to a printer; `changed` or `failed` tell how it went."""
+    def link_to(self, where: str | Callable[[], str], holder: str = "Another window") -> None:
+        """Link to a printer at an address, or at one that must be waited for.
+
+        `changed` or `failed` tell how it went.
+        """
         if self.sheet is None or self.link is LinkState.LINKING:
             return
-        self.url = url
         self.link = LinkState.LINKING
         self.problem = None
         self.changed.emit()
@@ -224,7 +226,8 @@ class Session(QObject):
         def make() -> tuple[JsonRpcPrinter, Guard, PrinterState]:
             if old is not None:
                 old.close()
-            printer = JsonRpcPrinter(url, holder)
+            self.url = where if isinstance(where, str) else where()
+            printer = JsonRpcPrinter(self.url, holder)
             try:
                 return printer, Guard(printer, sheet), printer.state()
             except TallGrainError:
@@ -282,6 +285,11 @@ class Session(QObject):
         self.guard.see_clearance(mm)
         self.problem = None
         self.changed.emit()
+
+    def raise_nozzle(self, mm: float = 10.0) -> None:
+        """Raise the nozzle, so that a ruler or fingers fit under it."""
+        if self.guard is not None and self.ready:
+            self.worker.do("raise", partial(self.guard.raise_on_request, mm))
 
     def start_survey(self) -> None:
         """Survey by the chosen plan."""

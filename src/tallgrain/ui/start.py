@@ -21,6 +21,8 @@ if TYPE_CHECKING:
     from tallgrain.ui.window import Window
 
 DEMO_PRINTER = "Barley"
+# Qt ends the application when its last Python name goes.
+_kept: "list[QApplication]" = []
 
 
 def application() -> "QApplication":
@@ -47,6 +49,7 @@ def application() -> "QApplication":
 
     app = QApplication.instance() or QApplication(sys.argv[:1])
     assert isinstance(app, QApplication)
+    _kept.append(app)
     app.setApplicationName("Tall Grain")
     app.setStyle("Fusion")
     load_fonts()
@@ -99,22 +102,31 @@ def open_window() -> int:
 
 def open_demo(seed: int = 0, speed: float = 20.0) -> int:
     """The window on Hollin Hay Orchard with a stand-in of its own; its exit status."""
-    app = application()
-    home = demo_home()
-    ledger = Ledger.open(home, "Another demo window")
-    prepare_demo(ledger)
-    standin, url = start_standin(seed, speed)
+    # First of all: the stand-in starts up beside the window, not before it.
+    standin = start_standin(seed, speed)
     try:
-        window = make_window(ledger, home)
-        window.session.standin = True
-        window.session.choose_printer(DEMO_PRINTER)
-        window.session.plate_sheet = "smooth"
-        window.refresh_printers()
+        app = application()
+        window = demo_window(standin)
         window.show()
-        window.session.link_to(url)
         return app.exec()
     finally:
         stop_standin(standin)
+
+
+def demo_window(standin: "subprocess.Popen[str]") -> "Window":
+    """The demo's window, linking itself to a stand-in that was started for it."""
+    home = demo_home()
+    ledger = Ledger.open(home, "Another demo window")
+    prepare_demo(ledger)
+    window = make_window(ledger, home)
+    session = window.session
+    session.standin = True
+    session.choose_printer(DEMO_PRINTER)
+    session.plate_sheet = "smooth"
+    window.refresh_printers()
+    window.add_hands(lambda: standin_ports(standin)["hands"])
+    session.link_to(lambda: standin_ports(standin)["listening"])
+    return window
 
 
 def make_window(ledger: Ledger, home: Path) -> "Window":
@@ -144,19 +156,28 @@ def prepare_demo(ledger: Ledger) -> None:
         ledger.put_machine(parse_sheet(text, "barley.toml").name, text, now())
 
 
-def start_standin(seed: int, speed: float, *extra: str) -> tuple[subprocess.Popen[str], str]:
-    """A stand-in of the demo's printer as a process that ends with this one, and its link."""
+def start_standin(seed: int, speed: float, *extra: str) -> "subprocess.Popen[str]":
+    """A stand-in of the demo's printer as a process that ends with this one."""
     command = [
         sys.executable, "-m", "tallgrain", "standin", "--machine", DEMO_PRINTER, "--with-parent",
         "--pace", "real", "--speed", str(speed), "--seed", str(seed), *extra,
     ]  # fmt: skip
-    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
-    assert process.stdout is not None
-    line = process.stdout.readline().split()
-    if len(line) != 2 or line[0] != "listening":
-        process.kill()
-        raise JobError("the stand-in did not start.", "demo", "Try 'tallgrain standin'.")
-    return process, line[1]
+    return subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+
+
+_ports: dict[int, dict[str, str]] = {}
+
+
+def standin_ports(process: "subprocess.Popen[str]") -> dict[str, str]:
+    """Its link and hands addresses, once it has told them; may wait for that."""
+    if process.pid not in _ports:
+        assert process.stdout is not None
+        told = [process.stdout.readline().split() for _ in range(2)]
+        if any(len(line) != 2 for line in told):
+            process.kill()
+            raise JobError("the stand-in did not start.", "demo", "Try 'tallgrain standin'.")
+        _ports[process.pid] = dict(told)
+    return _ports[process.pid]
 
 
 def stop_standin(process: subprocess.Popen[str]) -> None:
@@ -164,3 +185,5 @@ def stop_standin(process: subprocess.Popen[str]) -> None:
     process.terminate()
     with contextlib.suppress(subprocess.TimeoutExpired):
         process.wait(timeout=5)
+    if process.stdout is not None:
+        process.stdout.close()

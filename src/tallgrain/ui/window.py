@@ -1,5 +1,6 @@
 """The window: header, route, station, and the keys that work from anywhere."""
 
+from collections.abc import Callable
 from pathlib import Path
 
 from PyQt6.QtCore import QEvent, QObject, QSettings, Qt
@@ -22,6 +23,7 @@ from tallgrain.errors import TallGrainError
 from tallgrain.formats.files import ENDINGS, read_survey, write_survey
 from tallgrain.formats.machine_toml import read_sheet_text
 from tallgrain.paths import data_home
+from tallgrain.ui.hands import Hands
 from tallgrain.ui.header import Header
 from tallgrain.ui.route import Route
 from tallgrain.ui.session import LinkState, Session
@@ -48,20 +50,19 @@ class Window(QMainWindow):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
+        self.hands: Hands | None = None
         self.setWindowTitle("Tall Grain")
         self.setMinimumSize(1024, 700)
-        self.stations: dict[str, Station] = {}
-        for name, question in QUESTIONS.items():
-            self.stations[name] = (
-                SurfaceStation(session) if name == "Surface" else LaterStation(name, question)
-            )
+        self.surface = SurfaceStation(session)
+        self.stations: dict[str, Station] = {
+            name: self.surface if name == "Surface" else LaterStation(name, question)
+            for name, question in QUESTIONS.items()
+        }
         self._build()
         self._build_menus()
         self.station = self.stations["Surface"]
         self.visit("Surface")
-        surface = self.stations["Surface"]
-        assert isinstance(surface, SurfaceStation)
-        surface.bench.primary.setFocus()
+        self.surface.bench.primary.setFocus()
         session.changed.connect(self.refresh)
         app = QApplication.instance()
         assert app is not None
@@ -119,6 +120,8 @@ class Window(QMainWindow):
         self._add(survey, "&Survey, or the one next step", self.primary, "F5")
         self._add(survey, "&Break off", lambda: self.station.secondary(), "F8")
         self._add(survey, "&Plan points …", self._plan, "F6")
+        seen = self._add(survey, "&I see this clearance", self.surface.bench.take_clearance)
+        seen.setShortcuts([QKeySequence("Ctrl+Return"), QKeySequence("Ctrl+Enter")])
         route = bar.addMenu("&Route")
         assert route is not None
         for number, name in enumerate(self.stations, 1):
@@ -127,6 +130,22 @@ class Window(QMainWindow):
         assert about is not None
         self._add(about, "&Keys", self.show_keys, "F1")
         self._add(about, "&About Tall Grain", self.show_about)
+
+    def add_hands(self, where: Callable[[], str]) -> None:
+        """The demo's Hands menu: what a person would do at the printer."""
+        bar = self.menuBar()
+        assert bar is not None
+        menu = bar.addMenu("H&ands (demo)")
+        assert menu is not None
+        self.hands = Hands(where, self)
+        self.hands.told.connect(self.say)
+        self.hands.failed.connect(self.tell)
+        for words, act in self.hands.actions():
+            self._add(menu, words, act)
+
+    def say(self, words: str) -> None:
+        """Tell something that is no fault."""
+        QMessageBox(QMessageBox.Icon.NoIcon, "Tall Grain", words, parent=self).open()
 
     def _add(self, menu: QMenu, words: str, act: object, keys: str = "") -> QAction:
         action = QAction(words, self)
@@ -141,10 +160,8 @@ class Window(QMainWindow):
         self.station.primary()
 
     def _plan(self) -> None:
-        surface = self.stations["Surface"]
-        assert isinstance(surface, SurfaceStation)
         self.visit("Surface")
-        surface.open_plan()
+        self.surface.open_plan()
 
     # Following the session
 
@@ -268,10 +285,15 @@ class Window(QMainWindow):
         ):
             if event.type() == QEvent.Type.ShortcutOverride:
                 event.accept()
-            elif not event.isAutoRepeat() and not self.session.halting:
-                self.session.halt()
+            elif not event.isAutoRepeat():
+                self.halt_key()
             return True
         return super().eventFilter(watched, event)
+
+    def halt_key(self) -> None:
+        """Esc while Tall Grain owns a motion."""
+        if not self.session.halting:
+            self.session.halt()
 
     def _settings(self) -> QSettings:
         return QSettings(str(data_home() / "window.ini"), QSettings.Format.IniFormat)
@@ -284,17 +306,19 @@ class Window(QMainWindow):
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """Leave the printer raised and the ledger closed."""
         assert event is not None
-        if not self._may_close():
+        if not self.may_close():
             event.ignore()
             return
         self._settings().setValue("geometry", self.saveGeometry())
         app = QApplication.instance()
         assert app is not None
         app.removeEventFilter(self)
+        if self.hands:
+            self.hands.close()
         self.session.close()
         event.accept()
 
-    def _may_close(self) -> bool:
+    def may_close(self) -> bool:
         """While work runs or a heater is on, closing is a question."""
         s = self.session
         hot = s.link is LinkState.UP and s.state is not None and (

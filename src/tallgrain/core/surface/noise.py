@@ -5,6 +5,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+# Named here because NumPy loads it on first use, which would then be in the middle of work.
+from numpy.random import default_rng
+
 from tallgrain.core.surface.moments import Scale, polynomial_rows
 from tallgrain.core.survey import Floats, Survey
 
@@ -65,7 +68,7 @@ def flatness_noise(survey: Survey, default_s_r: float) -> FlatnessNoise:
         xy, heights, sigma = xy[keep], heights[keep], sigma[keep]
     rows = polynomial_rows(*Scale.of_points(xy).uv(xy), 3)
     base, _ = np.linalg.qr(rows.T)
-    noise = np.random.default_rng(5725).normal(size=(REPLICATES, len(heights))) * sigma
+    noise = default_rng(5725).normal(size=(REPLICATES, len(heights))) * sigma
     about = heights - heights.mean()
     surface = about - base @ (base.T @ about)
     noise -= (noise @ base) @ base.T

@@ -2,9 +2,9 @@
 
 from alembic import context
 
-from tallgrain.store.models import Base
+from tallgrain.store.models import METADATA
 
 connection = context.config.attributes["connection"]
-context.configure(connection=connection, target_metadata=Base.metadata, render_as_batch=True)
+context.configure(connection=connection, target_metadata=METADATA, render_as_batch=True)
 with context.begin_transaction():
     context.run_migrations()

@@ -143,10 +143,12 @@ class SurfaceBench(Panel):
         row = QHBoxLayout()
         row.addWidget(self.clearance, 1)
         self.seen = button("I see this  Ctrl+Enter", tip="The first way down goes no further")
-        self.seen.setShortcut("Ctrl+Return")
-        self.seen.clicked.connect(self._see)
+        self.seen.clicked.connect(self.take_clearance)
         row.addWidget(self.seen)
         column.addLayout(row)
+        self.lift = button("Raise 10 mm first", tip="Away from the plate only")
+        self.lift.clicked.connect(lambda: self._session.raise_nozzle(10.0))
+        column.addWidget(self.lift)
         self.url = QLineEdit()
         self.url.setPlaceholderText("tcp://127.0.0.1:port")
         self.url.setAccessibleName("Address of the printer")
@@ -174,7 +176,11 @@ class SurfaceBench(Panel):
         else:
             s.start_survey()
 
-    def _see(self) -> None:
+    def take_clearance(self) -> None:
+        """Take the clearance that was typed, where one is asked for."""
+        if self.clearance_row.isHidden():
+            return
+        self.clearance.interpretText()
         try:
             self._session.see_clearance(self.clearance.value())
         except TallGrainError as error:

@@ -1,0 +1,187 @@
+"""Whole-program figures: start-up, cost of a touch, halt, heartbeat."""
+
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from PyQt6.QtCore import QEventLoop, QTimer
+
+from standins import Rpc, Standin
+from tallgrain.clock import now
+from tallgrain.core.plan.grid import grid_plan
+from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
+from tallgrain.link.client import JsonRpcPrinter
+from tallgrain.link.guard import Guard
+from tallgrain.routines.events import BreakOff
+from tallgrain.routines.survey import survey
+from tallgrain.store.ledger import Ledger
+from tallgrain.ui.heartbeat import Heartbeat
+from tallgrain.ui.start import (
+    application,
+    demo_window,
+    standin_ports,
+    start_standin,
+    stop_standin,
+)
+
+BARE = """
+from PyQt6.QtWidgets import QApplication
+import pyqtgraph, sys
+app = QApplication(sys.argv)
+window = pyqtgraph.PlotWidget()
+window.show()
+app.processEvents()
+"""
+OURS = """
+import time
+from tallgrain.ui.start import application, demo_window, start_standin, stop_standin
+standin = start_standin(0, 20.0)
+app = application()
+window = demo_window(standin)
+window.show()
+while window.session.link.value != "up":
+    app.processEvents()
+    time.sleep(0.002)
+app.processEvents()
+window.close()
+stop_standin(standin)
+"""
+
+
+def run(code, home):
+    env = {**os.environ, "TALLGRAIN_HOME": str(home)}
+    subprocess.run([sys.executable, "-c", code], env=env, check=True, capture_output=True)
+
+
+def test_window_usable(versus, tmp_path):
+    run(OURS, tmp_path)  # the first start makes the ledger
+    versus(
+        "demo window linked and usable / a bare PyQt6 + pyqtgraph window",
+        lambda: run(OURS, tmp_path), lambda: run(BARE, tmp_path), "under 2, and 3 s",
+        rounds=5,
+    )  # fmt: skip
+
+
+def test_cost_of_a_touch(benchmark, tell, tmp_path):
+    """Total per touch, less what a plain caller needs for the same messages, less one sync."""
+    sheet = parse_sheet(shipped_sheet_text("Barley"), "barley.toml")
+    plan = grid_plan(sheet, 15, 15)
+    made = Standin()
+    home = Path(tempfile.mkdtemp(dir=Path.home()))
+
+    def whole():
+        printer = JsonRpcPrinter(made.url, "bench")
+        with Ledger.open(home) as ledger:
+            guard = Guard(printer, sheet)
+            events = survey(guard, ledger, plan, now, BreakOff())
+            for _ in range(3):
+                next(events)  # reference, survey begun, first point
+            began = time.perf_counter()
+            count = sum(1 for _ in events) - 1
+            spent = time.perf_counter() - began
+        printer.close()
+        return spent / count * 1000
+
+    totals = [whole() for _ in range(5)]
+    rpc = Rpc(made.url)
+    rpc("lease.take", holder="bench")
+    rpc("motion.reference", down_mm=60.0)
+    rpc("probe.extend")
+    began = time.perf_counter()
+    for _ in range(200):
+        z = rpc("motion.lift", mm=2.0)["position"]["z"]
+        rpc("motion.go", x=100.0, y=100.0, z=z)
+        rpc("motion.touch", floor=1.2)
+    plain = (time.perf_counter() - began) / 200 * 1000
+    rpc.close()
+    made.stop()
+    with (home / "sync").open("wb") as file:
+        began = time.perf_counter()
+        for _ in range(200):
+            file.write(b"x" * 4096)
+            file.flush()
+            os.fsync(file.fileno())
+        sync = (time.perf_counter() - began) / 200 * 1000
+    total = sorted(totals)[2]
+    benchmark.pedantic(lambda: None, rounds=1)
+    own = total - plain - sync
+    tell(
+        f"a touch: {total:.2f} ms in all, {plain:.2f} of it the printer's, one disk sync "
+        f"{sync:.2f}, own {own:.2f} ms (aim under 2)"
+    )
+
+
+def test_halt_in_mid_touch(benchmark, tell, monkeypatch, tmp_path):
+    """From the key in the window to the wire, while a survey touches."""
+    monkeypatch.setenv("TALLGRAIN_HOME", str(tmp_path))
+    app = application()
+    standin = start_standin(0, 20.0)
+    window = demo_window(standin)
+    window.show()
+    s = window.session
+    spin(lambda: s.link.value == "up")
+    delays = []
+    hands = Rpc(standin_ports(standin)["hands"])
+    for turn in range(60):
+        if s.needs_clearance:
+            s.printer.lift(10.0)
+            s.see_clearance(hands("hands.ruler")["clearance_mm"])
+        s.start_survey()
+        spin(lambda n=1 + turn % 4: s.progress is None or len(s.progress.touched) >= n)
+        spin_for(0.01 * (turn % 7))
+        if not s.busy:
+            continue
+        began = time.perf_counter()
+        window.halt_key()
+        spin(lambda: not s.busy)
+        delays.append((s.printer.halt_sent_at - began) * 1000)
+    hands.close()
+    window.close()
+    stop_standin(standin)
+    app.processEvents()
+    benchmark.pedantic(lambda: None, rounds=1)
+    delays.sort()
+    tell(
+        f"halt, key to wire in mid-touch: median {delays[len(delays) // 2]:.1f} ms, "
+        f"p99 {delays[int(len(delays) * 0.99)]:.1f} ms of {len(delays)} (aim 30)"
+    )
+
+
+def test_heartbeat_in_a_survey(benchmark, tell, monkeypatch, tmp_path):
+    monkeypatch.setenv("TALLGRAIN_HOME", str(tmp_path))
+    application()
+    standin = start_standin(0, 20.0)
+    window = demo_window(standin)
+    window.resize(1280, 800)
+    window.show()
+    s, heart = window.session, window.findChildren(Heartbeat)[0]
+    spin(lambda: s.link.value == "up")
+    spin_for(1.0)
+    worst = []
+    for _ in range(3):
+        shown = s.shown
+        s.start_survey()
+        spin(lambda old=shown: not s.busy and s.shown is not old)
+        worst.append(heart.worst_ms)
+    window.close()
+    stop_standin(standin)
+    benchmark.pedantic(lambda: None, rounds=1)
+    told = ", ".join(f"{w:.0f}" for w in worst)
+    tell(f"worst gap of the window's thread in three surveys: {told} ms (aim 50)")
+
+
+def spin(condition, seconds=60.0):
+    loop, until = QEventLoop(), time.monotonic() + seconds
+    timer = QTimer(interval=5)
+    timer.timeout.connect(lambda: (condition() or time.monotonic() > until) and loop.quit())
+    timer.start()
+    loop.exec()
+    assert condition()
+
+
+def spin_for(seconds):
+    until = time.monotonic() + seconds
+    spin(lambda: time.monotonic() > until, seconds + 5)
