@@ -58,6 +58,7 @@ def main():
     rest(1)
     s.printer.heat(170.0, 70.0)
     shoot("ready")
+    spin(lambda: s.state.plate.target_c > 0)
     spin(lambda: s.state.nozzle.settled and s.state.plate.settled)
     rest(4)
     s.start_survey()

@@ -1,5 +1,7 @@
 import json
+import runpy
 from datetime import UTC, datetime
+from pathlib import Path
 
 import pytest
 from hypothesis import given, settings
@@ -11,6 +13,7 @@ from tallgrain.formats.files import read_survey, write_survey
 from tallgrain.formats.point_text import parse_points
 from tallgrain.formats.survey_json import parse_survey, survey_text
 from tallgrain.formats.textio import write_text
+from tallgrain.paths import ASSETS
 
 NOON = datetime(2026, 3, 4, 18, 20, tzinfo=UTC)
 place = st.floats(-500, 500).map(lambda v: round(v, 3))
@@ -138,3 +141,10 @@ def test_files_are_told_apart_and_never_left_half_written(tmp_path, monkeypatch)
         write_text(target, "half")
     assert target.read_text() == kept
     assert sorted(tmp_path.iterdir()) == before
+
+
+def test_shipped_schemas_are_the_ones_that_read(tmp_path):
+    path = Path(__file__).parents[2] / "scripts" / "schemas.py"
+    runpy.run_path(str(path))["write"](tmp_path)
+    for made in tmp_path.iterdir():
+        assert made.read_text() == (ASSETS / "schemas" / made.name).read_text()

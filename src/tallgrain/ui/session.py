@@ -353,6 +353,8 @@ class Session(QObject):
     def close(self) -> None:
         """Break off, end the link, close the ledger."""
         self._watch.stop()
+        self._calm.stop()
+        self.blockSignals(True)
         self._break_off.ask()
         self.worker.finish()
         self.thinker.finish()

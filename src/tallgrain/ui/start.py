@@ -142,6 +142,7 @@ def make_window(ledger: Ledger, home: Path) -> "Window":
     # What is hidden at first would else be styled when it first shows, in the middle of work.
     for child in window.findChildren(QWidget):
         child.ensurePolished()
+    window.session.setParent(window)
     heart = Heartbeat(window)
     window.session.began.connect(heart.reset)
     window.session.ended.connect(lambda _: heart.tell())

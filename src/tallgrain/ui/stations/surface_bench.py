@@ -93,7 +93,7 @@ class SurfaceBench(Panel):
     def __init__(self, session: Session) -> None:
         super().__init__(16)
         self._session = session
-        self._step: QWidget | None = None
+        self._step: tuple[QWidget, bool] | None = None
         self.setFixedWidth(WIDTH)
         body = QWidget()
         self._body = QVBoxLayout(body)
@@ -152,6 +152,7 @@ class SurfaceBench(Panel):
         self.url = QLineEdit()
         self.url.setPlaceholderText("tcp://127.0.0.1:port")
         self.url.setAccessibleName("Address of the printer")
+        self.planned = label(role="muted", wrap=True)
         self.primary = button("", "primary")
         self.primary.clicked.connect(self.act)
         self.break_off = button("Break off  F8", tip="Finish this touch, raise, stop")
@@ -160,6 +161,7 @@ class SurfaceBench(Panel):
         self.plan.clicked.connect(self.plan_wanted)
         self.column.addWidget(self.clearance_row)
         self.column.addWidget(self.url)
+        self.column.addWidget(self.planned)
         self.column.addWidget(self.primary)
         self.column.addWidget(self.break_off)
         self.column.addWidget(self.plan)
@@ -258,7 +260,8 @@ class SurfaceBench(Panel):
             f"FLTt about the least-squares plane ± {mm(2 * noise.u)} (k = 2). "
             f"Minimum zone {mm(judgement.zone_mm)}, RMS {mm(flat.fltq or 0.0)} mm.",
         )
-        self._show_budget(judgement)
+        # With something to put right first, what the shape is made of can wait.
+        self._show_budget(judgement if s.problem is None else None)
 
     def _show_budget(self, judgement: Judgement | None) -> None:
         there = judgement is not None
@@ -305,15 +308,16 @@ class SurfaceBench(Panel):
         if self.primary.text() != words:
             self.primary.setText(words)
         self.primary.setAccessibleName(words)
-        self.primary.setToolTip(plan_summary(s))
+        self.planned.setVisible(idle and linked)
+        tell(self.planned, plan_summary(s))
         self._move_focus(unsure)
 
     def _move_focus(self, unsure: bool) -> None:
         """The keyboard follows the one next step, never falls onto something else."""
         step = self.break_off if self._session.busy else self.clearance if unsure else self.primary
-        if step is self._step:
+        if (step, step.isEnabled()) == self._step or not step.isEnabled():
             return
-        self._step = step
+        self._step = (step, True)
         if self.isVisible() and not self.url.hasFocus():
             step.setFocus(Qt.FocusReason.OtherFocusReason)
             if step is self.clearance:

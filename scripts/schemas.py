@@ -1,0 +1,20 @@
+"""Write the JSON Schemas of our own files from the models that read them."""
+
+import json
+from pathlib import Path
+
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.formats.survey_json import SurveyRecord
+from tallgrain.paths import ASSETS
+
+SCHEMAS = {"survey": SurveyRecord, "machine": MachineSheet}
+
+
+def write(folder: Path) -> None:
+    for name, model in SCHEMAS.items():
+        text = json.dumps(model.model_json_schema(), indent=1, ensure_ascii=False) + "\n"
+        (folder / f"{name}.json").write_text(text, encoding="utf-8")
+
+
+if __name__ == "__main__":
+    write(ASSETS / "schemas")
