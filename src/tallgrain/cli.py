@@ -4,7 +4,7 @@ import json
 import signal
 import sys
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from enum import StrEnum
 from pathlib import Path
 from typing import Annotated, Any
@@ -425,6 +425,52 @@ def flatness(
         for name, value in (document["terms"] or {}).items():
             rows.append(["  " + name.removesuffix("_mm").replace("_", " "), number(value), "mm"])
         return aligned(rows)
+
+    show(document, as_json, table)
+
+
+@app.command()
+def compare(
+    a: Annotated[str, typer.Argument(metavar="A", help="The older survey: a file or an id.")],
+    b: Annotated[str, typer.Argument(metavar="B", help="The newer one.")],
+    sigma_mm: Annotated[
+        float | None, typer.Option(help="Standard deviation of each height (mm).", min=1e-6)
+    ] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Whether the plate changed from one survey to another, and whether that matters."""
+    from tallgrain.core.surface.compare import DEFAULT_WINDOW_MM, Noise
+    from tallgrain.core.surface.compare import compare as between
+    from tallgrain.resolve import machine_sheet, survey_named
+
+    first, second = survey_named(a), survey_named(b)
+    noise, window = Noise(sigma=sigma_mm), DEFAULT_WINDOW_MM
+    with suppress(InputError):  # a printer that is not known here: the documented defaults
+        sheet, _ = machine_sheet(second.machine or first.machine or "?")
+        noise, window = Noise.of_sheet(sheet, sigma_mm), sheet.tolerance.first_layer_mm
+    c = between(first, second, noise, window)
+    document = {
+        "overlap_points": len(c.xy),
+        "offset_mm": c.offset_mm,
+        "tilt_x_mm": c.tilt_x_mm,
+        "tilt_y_mm": c.tilt_y_mm,
+        "shape_rms_mm": c.shape_rms_mm,
+        "shape_pv_mm": c.shape_pv_mm,
+        "noise_rms_mm": c.noise_rms_mm,
+        "verdict": c.verdict,
+        "matters": c.matters,
+        "outliers": [{"x_mm": float(x), "y_mm": float(y)} for x, y in c.outliers],
+        "unlike": list(c.unlike),
+    }
+
+    def table() -> str:
+        rows = [[f"{len(c.xy)} common places, B less A", "", ""]]
+        for name in ("offset", "tilt_x", "tilt_y", "shape_rms", "shape_pv", "noise_rms"):
+            rows.append(["  " + name.replace("_", " "), number(getattr(c, name + "_mm")), "mm"])
+        verdict = c.verdict.replace("_", " ")
+        matter = "it matters" if c.matters else "it does not matter for a first layer"
+        lines = [aligned(rows), verdict if c.verdict == "same" else f"{verdict}; {matter}"]
+        return "\n".join([*lines, *c.unlike])
 
     show(document, as_json, table)
 

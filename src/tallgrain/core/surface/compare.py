@@ -1,0 +1,271 @@
+"""Comparing two surveys of one plate: is the difference real, and does it matter?
+
+D = B − A. Each point's variance is s_r²/n of both surveys and, where A had to be interpolated, an
+allowance for that; a reference adds a common offset. Tests are at 1 % (docs/methods.md).
+"""
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.surface.interpolate import heights_at, mesh_of
+from tallgrain.core.surface.moments import Scale, polynomial_rows, rank_of
+from tallgrain.core.surface.noise import point_noise, pooled_deviation
+from tallgrain.core.survey import Conditions, Floats, Survey
+from tallgrain.errors import InputError
+
+Verdict = Literal["same", "moved", "changed_shape", "moved_and_changed_shape"]
+
+LEVEL = 0.01
+# Points closer than this are one place.
+COMMON_MM = 0.5
+# A point that departs from what its neighbours say by more than this many standard deviations,
+# while they agree among themselves, is an outlier of one touch and no change of the plate.
+OUTLIER_SIGMA = 5.0
+MOST_OUTLIERS = 0.05
+NEIGHBOURS = 8
+
+DEFAULT_S_R = 0.003
+DEFAULT_S_BETWEEN = 0.005
+DEFAULT_WINDOW_MM = (0.16, 0.26)
+
+
+@dataclass(frozen=True)
+class Noise:
+    """What is known of the probe: s_r within a survey, s_between of a new reference (mm).
+
+    With `sigma` given it stands for each height of either survey, in place of s_r/√n.
+    """
+
+    s_r: float = DEFAULT_S_R
+    s_between: float = DEFAULT_S_BETWEEN
+    sigma: float | None = None
+
+    @classmethod
+    def of_sheet(cls, sheet: MachineSheet, sigma: float | None = None) -> "Noise":
+        """A printer's own figures."""
+        r = sheet.probe.repeatability
+        return cls(r.s_r, r.s_between, sigma)
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """D = B − A, split into offset, tilt and shape (mm), with its verdict.
+
+    xy (n, 2) and difference (n,) hold the points that count; outliers (k, 2) those that do not.
+    """
+
+    xy: Floats
+    difference: Floats
+    shape: Floats
+    outliers: Floats
+    offset_mm: float
+    tilt_x_mm: float
+    tilt_y_mm: float
+    shape_rms_mm: float
+    shape_pv_mm: float
+    noise_rms_mm: float
+    verdict: Verdict
+    matters: bool
+    largest_mm: float
+    limit_mm: float
+    unlike: tuple[str, ...]
+
+
+def compare(
+    a: Survey, b: Survey, noise: Noise, window_mm: tuple[float, float] = DEFAULT_WINDOW_MM
+) -> Comparison:
+    """Compare survey B with survey A.
+
+    `window_mm` are the builder's limits of the first layer: a real change matters where a layer
+    laid by the old survey would leave the middle of the window by more than half its width.
+    Raises InputError for surveys of different printers or without three common places.
+    """
+    if a.machine and b.machine and a.machine.lower() != b.machine.lower():
+        raise InputError(
+            f"one survey is of {a.machine}, the other of {b.machine}: these are two plates.",
+            "compare",
+            "Choose two surveys of one printer.",
+        )
+    xy, difference, variance, freedom = _difference(a, b, noise)
+    keep = ~_outliers(xy, difference, np.sqrt(variance))
+    outliers, xy = xy[~keep], xy[keep]
+    difference, variance = difference[keep], variance[keep]
+    _need_overlap(xy)
+    split = _split(xy, difference)
+    verdict = _verdict(split, variance, freedom, noise)
+    moved = verdict in ("moved", "moved_and_changed_shape")
+    changed = split.shape + split.plane if verdict != "same" else np.zeros(1)
+    largest = float(np.abs(changed + (split.offset if moved else 0.0)).max())
+    limit = (window_mm[1] - window_mm[0]) / 2
+    return Comparison(
+        xy, difference, split.shape, outliers, split.offset, split.tilt_x, split.tilt_y,
+        float(np.sqrt((split.shape**2).mean())), float(np.ptp(split.shape)),
+        float(np.sqrt(variance.mean())), verdict, verdict != "same" and largest > limit, largest,
+        limit, unlike(a.conditions, b.conditions),
+    )  # fmt: skip
+
+
+def unlike(a: Conditions, b: Conditions) -> tuple[str, ...]:
+    """What differs between two surveys' conditions, a sentence each."""
+    said = []
+    if a.sheet and b.sheet and a.sheet != b.sheet:
+        said.append(f"The sheets differ: {a.sheet}, then {b.sheet}.")
+    for name, one, other, limit, unit in (
+        ("plate", a.plate_c, b.plate_c, 5.0, "°C"),
+        ("nozzle", a.nozzle_c, b.nozzle_c, 20.0, "°C"),
+        ("soak", a.soak_min, b.soak_min, 10.0, "min"),
+    ):
+        if one is not None and other is not None and abs(one - other) > limit:
+            said.append(f"The {name} was at {one:.0f} {unit}, then at {other:.0f} {unit}.")
+        elif (one is None) != (other is None):
+            said.append(f"The {name} is noted for one of them only.")
+    return tuple(said)
+
+
+def _difference(a: Survey, b: Survey, noise: Noise) -> tuple[Floats, Floats, Floats, int]:
+    """Places, D, its variance, and the degrees of freedom of s_r (0: taken as known)."""
+    sigma_a, sigma_b, freedom = _sigmas(a, b, noise)
+    gaps = np.linalg.norm(b.xy[:, None, :] - a.xy[None, :, :], axis=2)
+    nearest = gaps.argmin(axis=1)
+    common = gaps[np.arange(len(b.xy)), nearest] <= COMMON_MM
+    if common.sum() >= max(3, 0.6 * min(len(a.xy), len(b.xy))):
+        pick = nearest[common]
+        variance = sigma_a[pick] ** 2 + sigma_b[common] ** 2
+        return b.xy[common], b.heights[common] - a.heights[pick], variance, freedom
+    mesh = mesh_of(a.xy, a.heights)
+    if mesh is None:
+        raise _no_overlap(int(common.sum()))
+    low, high = np.array([mesh.xs[0], mesh.ys[0]]), np.array([mesh.xs[-1], mesh.ys[-1]])
+    inside = ((b.xy >= low - 1e-6) & (b.xy <= high + 1e-6)).all(axis=1)
+    _need_overlap(b.xy[inside])
+    xy = np.clip(b.xy[inside], low, high)
+    cubic, linear = heights_at(mesh, xy, "bicubic"), heights_at(mesh, xy, "bilinear")
+    # Where two ways to interpolate differ, neither is known to be right: that is no change.
+    allowance = (cubic - linear) ** 2 / 4
+    variance = float((sigma_a**2).mean()) + sigma_b[inside] ** 2 + allowance
+    return xy, b.heights[inside] - cubic, variance, 0
+
+
+def _sigmas(a: Survey, b: Survey, noise: Noise) -> tuple[Floats, Floats, int]:
+    if noise.sigma is not None:
+        return np.full(len(a.xy), noise.sigma), np.full(len(b.xy), noise.sigma), 0
+    own, freedom = pooled_deviation(p.touches for p in (*a.points, *b.points))
+    if freedom >= 10 and own > 0:
+        return point_noise(a, own)[0], point_noise(b, own)[0], freedom
+    return point_noise(a, noise.s_r)[0], point_noise(b, noise.s_r)[0], 0
+
+
+@dataclass(frozen=True)
+class _Split:
+    offset: float
+    tilt_x: float
+    tilt_y: float
+    plane: Floats
+    shape: Floats
+    rows: Floats
+
+
+def _split(xy: Floats, difference: Floats) -> _Split:
+    """Tilt from a six-term fit (a bow must not tilt the plane), offset, and the rest."""
+    rows = polynomial_rows(*Scale.of_points(xy).uv(xy), 6)
+    if len(xy) < 6 or rank_of(rows) < 6:
+        rows = rows[:3]
+    if rank_of(rows[:3]) < 3:
+        raise InputError("the common points lie on one line.", "compare", "Survey a grid.")
+    fit = np.linalg.lstsq(rows.T, difference, rcond=None)[0]
+    plane = fit[1] * rows[1] + fit[2] * rows[2]
+    offset = float((difference - plane).mean())
+    shape = difference - plane - offset
+    return _Split(offset, 2 * float(fit[1]), 2 * float(fit[2]), plane, shape, rows)
+
+
+def _verdict(split: _Split, variance: Floats, freedom: int, noise: Noise) -> Verdict:
+    from scipy.stats import chi2, f, norm
+
+    n, k = len(split.shape), len(split.rows)
+    used = max(n - 3, 1)
+    statistic = float((split.shape**2 / variance).sum())
+    if freedom:
+        changed = statistic / used > f.isf(LEVEL, used, freedom)
+    else:
+        changed = statistic > chi2.isf(LEVEL, used)
+    covariance = np.linalg.inv((split.rows / variance) @ split.rows.T)[1:3, 1:3] * 4
+    tilt = np.array([split.tilt_x, split.tilt_y])
+    tilted = float(tilt @ np.linalg.solve(covariance, tilt)) > chi2.isf(LEVEL, 2)
+    u_offset = np.sqrt(float(variance.mean()) / n + 2 * noise.s_between**2)
+    shifted = abs(split.offset) > norm.isf(LEVEL / 2) * u_offset
+    if changed:
+        # A changed shape drags offset and tilt along: they count only beyond what it explains.
+        sigma = float(np.sqrt(variance.mean()))
+        shifted = abs(split.offset) > float(np.abs(split.shape).max()) + 3 * sigma
+        tilt = _robust_tilt(split, np.sqrt(variance))
+        tilted = tilted and float(np.abs(tilt).max()) > float(np.ptp(split.shape)) / 4
+    moved = bool(shifted or tilted) and k >= 3
+    if changed:
+        return "moved_and_changed_shape" if moved else "changed_shape"
+    return "moved" if moved else "same"
+
+
+def _robust_tilt(split: _Split, sigma: Floats) -> Floats:
+    """The tilt that a change of one part of the plate does not lean (mm): Huber's weights at two
+    standard deviations, so that a new bump beside the middle is not taken for a tilt."""
+    difference = split.shape + split.plane + split.offset
+    weights = np.ones(len(sigma))
+    fit = np.zeros(len(split.rows))
+    for _ in range(40):
+        root = np.sqrt(weights) / sigma
+        fit = np.linalg.lstsq((split.rows * root).T, difference * root, rcond=None)[0]
+        away = np.abs(difference - fit @ split.rows) / sigma
+        weights = np.minimum(1.0, 2.0 / np.maximum(away, 1e-9))
+    return 2 * np.asarray(fit[1:3])
+
+
+def _outliers(xy: Floats, difference: Floats, sigma: Floats) -> np.ndarray:
+    """Single places that contradict their neighbours, found one at a time, the worst first."""
+    out = np.zeros(len(xy), dtype=bool)
+    if len(xy) < NEIGHBOURS + 4:
+        return out
+    for _ in range(max(int(MOST_OUTLIERS * len(xy)), 1)):
+        score = _contradiction(xy, difference, sigma, ~out)
+        worst = int(score.argmax())
+        if score[worst] <= OUTLIER_SIGMA:
+            break
+        out[worst] = True
+    return out
+
+
+def _contradiction(xy: Floats, difference: Floats, sigma: Floats, use: np.ndarray) -> Floats:
+    """How many standard deviations each used point lies off the plane through its neighbours."""
+    index = np.flatnonzero(use)
+    at, d, s = xy[index], difference[index], sigma[index]
+    gaps = np.linalg.norm(at[:, None, :] - at[None, :, :], axis=2)
+    np.fill_diagonal(gaps, np.inf)
+    near = np.argsort(gaps, axis=1)[:, :NEIGHBOURS]
+    step = at[near] - at[:, None, :]
+    rows = np.concatenate([np.ones((*near.shape, 1)), step], axis=2)
+    fit = np.linalg.pinv(rows)
+    planes = np.einsum("ikj,ij->ik", fit, d[near])
+    rest = d[near] - np.einsum("ijk,ik->ij", rows, planes)
+    # The plane's height at the point itself is a fixed combination of its neighbours' heights.
+    predicted, weights = planes[:, 0], fit[:, 0, :]
+    own = np.maximum(s, np.sqrt((rest**2).sum(axis=1) / (NEIGHBOURS - 3)))
+    spread = own * np.sqrt(1 + (weights**2).sum(axis=1))
+    score = np.zeros(len(xy))
+    score[index] = np.abs(d - predicted) / spread
+    return score
+
+
+def _need_overlap(xy: Floats) -> None:
+    if len(xy) < 3:
+        raise _no_overlap(len(xy))
+
+
+def _no_overlap(n: int) -> InputError:
+    return InputError(
+        f"the two surveys share {n} place{'' if n == 1 else 's'}.",
+        "compare",
+        "Compare surveys that cover the same part of the plate, or one on a grid around the other.",
+    )
