@@ -87,6 +87,18 @@ def demo(
     sys.exit(open_demo(seed, speed))
 
 
+@app.command("demo-data")
+def demo_data(
+    to: Annotated[Path | None, typer.Option(help="The folder; the demo's own if left out.")] = None,
+) -> None:
+    """Make the demo's year of surveys again, by running the stand-in through its story."""
+    from tallgrain.demo import make_season
+    from tallgrain.paths import demo_home
+
+    for line in make_season(to or demo_home()):
+        say(line)
+
+
 @app.command()
 def standin(
     machine: MachineName,

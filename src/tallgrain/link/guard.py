@@ -59,6 +59,8 @@ class Guard:
         self._z = 0.0
         self._clearance: float | None = None
         self._halted = threading.Event()
+        # Set while a person's hands are at the printer; only that person's key clears it.
+        self.hands_in = False
         self.attach()
 
     # Trust
@@ -170,6 +172,7 @@ class Guard:
     def raise_on_request(self, mm: float) -> None:
         """Away from the plate because a person asked for just that: the one motion that a halt
         does not forbid. The height stays as unknown as it was."""
+        self._refuse_hands_in()
         self._z = self.printer.lift(mm).position.z
 
     def extend(self) -> None:
@@ -209,7 +212,7 @@ class Guard:
 
     def park(self) -> None:
         """Leave the nozzle raised and the probe away; for the end of every procedure."""
-        if not self.trusted:
+        if not self.trusted or self.hands_in:
             return
         self._rise_to_travel()
         self.retract()
@@ -283,8 +286,17 @@ class Guard:
     # Refusals
 
     def _refuse_after_halt(self) -> None:
+        self._refuse_hands_in()
         if self._halted.is_set():
             raise self.halted_error()
+
+    def _refuse_hands_in(self) -> None:
+        if self.hands_in:
+            raise GuardRefused(
+                "hands are at the printer: nothing moves.",
+                self.printer.identity.name,
+                "Take them away, then say so (F12, hands clear).",
+            )
 
     def halted_error(self) -> Halted:
         """What a halt means for whatever comes next."""

@@ -34,6 +34,16 @@ class SurveyBegan:
     ident: str
     total: int
     left_s: float
+    done: int = 0
+
+
+@dataclass(frozen=True)
+class Rejoined:
+    """Old places were touched again: the survey goes on, or its rest is kept apart, and why."""
+
+    ident: str
+    joined: bool
+    words: str
 
 
 @dataclass(frozen=True)
@@ -65,4 +75,4 @@ class SurveyEnded:
     why: str
 
 
-Event = Phase | SurveyBegan | PointTouched | LinkMended | SurveyEnded
+Event = Phase | SurveyBegan | Rejoined | PointTouched | LinkMended | SurveyEnded

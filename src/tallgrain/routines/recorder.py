@@ -9,13 +9,15 @@ from tallgrain.store.ledger import Ledger
 class Recorder:
     """Writes one survey's touches as they come."""
 
-    def __init__(self, ledger: Ledger, ident: str, plan: Plan, t_set: float) -> None:
+    def __init__(
+        self, ledger: Ledger, ident: str, plan: Plan, t_set: float, first: int = 0
+    ) -> None:
         self._ledger = ledger
         self._plan = plan
         self._t_set = t_set
         self._touches: list[float] = []
         self.ident = ident
-        self.points = 0
+        self.points = first
 
     def touch(self, tripped_z: float) -> float | None:
         """Record a touch by the printer's z at the trip; the point's height once it is complete.

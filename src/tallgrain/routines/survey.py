@@ -1,7 +1,8 @@
 """A survey: reference, touch every point of a plan, leave the nozzle raised."""
 
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Generator, Iterator
+from dataclasses import dataclass
 from datetime import datetime
 from functools import partial
 
@@ -38,6 +39,18 @@ def conditions_of(state: PrinterState, soak_min: float | None, sheet: str | None
     )
 
 
+@dataclass(frozen=True)
+class Measuring:
+    """A survey that stands in the ledger and is about to be touched, from point `first` on."""
+
+    guard: Guard
+    ledger: Ledger
+    ident: str
+    plan: Plan
+    t_set: float
+    first: int = 0
+
+
 def survey(
     guard: Guard,
     ledger: Ledger,
@@ -55,24 +68,36 @@ def survey(
     except after a halt or without a link, when nothing may move. Raises what ended it early, after
     the survey was closed as broken off; a wish to break off is no error.
     """
-    yield Phase("Finding the reference")
-    try:
-        guard.reference()
-        state = guard.attach()
-    except TallGrainError:
-        _make_safe(guard)
-        raise
+    state = yield from referenced(guard)
+    t_set = guard.printer.trip_height()
     ident = ledger.begin_survey(
         NewSurvey(
             guard.sheet.name, plan.kind, now(), len(plan.points), plan.samples, plan.shape,
             conditions_of(state, soak_min, sheet), note,
         )
     )  # fmt: skip
-    why = "the program that ran it ended"
+    yield from measure(Measuring(guard, ledger, ident, plan, t_set), break_off)
+
+
+def referenced(guard: Guard) -> Generator[Event, None, PrinterState]:
+    """Find the reference; gives the printer's state after it."""
+    yield Phase("Finding the reference")
     try:
-        # Also reached by GeneratorExit, when whoever listens goes away in the middle.
-        recorder = Recorder(ledger, ident, plan, guard.printer.trip_height())
-        yield SurveyBegan(ident, len(plan.points), plan.estimate_s)
+        guard.reference()
+        return guard.attach()
+    except TallGrainError:
+        make_safe(guard)
+        raise
+
+
+def measure(job: Measuring, break_off: BreakOff) -> Iterator[Event]:
+    """Touch what is left of a survey that stands in the ledger, and close it."""
+    guard, plan = job.guard, job.plan
+    recorder = Recorder(job.ledger, job.ident, plan, job.t_set, job.first)
+    why, complete = "the program that ran it ended", False
+    try:
+        # The end is also reached by GeneratorExit, when whoever listens goes away in the middle.
+        yield SurveyBegan(job.ident, len(plan.points), plan.estimate_s, job.first)
         guard.extend()
         yield from _touch_all(guard, plan, recorder, break_off)
         complete = recorder.points == len(plan.points)
@@ -81,18 +106,19 @@ def survey(
         why = "stopped" if isinstance(error, Halted) else error.what.rstrip(".")
         raise
     finally:
-        _make_safe(guard)
-        ledger.end_survey(ident, complete=not why, why=why)
-    yield SurveyEnded(ident, complete, recorder.points, why)
+        make_safe(guard)
+        job.ledger.end_survey(job.ident, complete=not why, why=why)
+    yield SurveyEnded(job.ident, complete, recorder.points, why)
 
 
 def _touch_all(
     guard: Guard, plan: Plan, recorder: Recorder, break_off: BreakOff
 ) -> Iterator[Event]:
-    began = time.monotonic()
+    began, first = time.monotonic(), recorder.points
     first_idea = plan.estimate_s / len(plan.points)
     mends = 0
-    for number, (x, y) in enumerate(plan.points):
+    for number in range(first, len(plan.points)):
+        x, y = plan.points[number]
         taken, z = 0, None
         while taken < plan.samples:
             if break_off.asked:
@@ -112,10 +138,10 @@ def _touch_all(
             taken += 1
         touches = recorder.next_point()
         assert z is not None
-        yield PointTouched(
-            number, float(x), float(y), z, touches,
-            _left(number + 1, len(plan.points), time.monotonic() - began, first_idea),
-        )  # fmt: skip
+        left = _left(
+            number + 1 - first, len(plan.points) - first, time.monotonic() - began, first_idea
+        )
+        yield PointTouched(number, float(x), float(y), z, touches, left)
 
 
 def _left(done: int, total: int, spent_s: float, first_idea_s: float) -> float:
@@ -138,7 +164,7 @@ def _mend(guard: Guard, lost: LinkError) -> None:
     guard.extend()
 
 
-def _make_safe(guard: Guard) -> None:
+def make_safe(guard: Guard) -> None:
     """Raise and retract where that is allowed and possible; never hides what ended the work."""
     try:
         guard.park()

@@ -28,6 +28,10 @@ class Heater:
         self.at = now
         return self.now_c
 
+    def cool_down(self) -> None:
+        """Left alone long enough to be as cold as the room."""
+        self.now_c, self.target_c = AMBIENT_C, 0.0
+
     def seconds_to(self, within: float = 1.0) -> float:
         """How long until the target is reached within some degrees; inf where never."""
         goal = max(self.target_c, AMBIENT_C)

@@ -58,6 +58,7 @@ class Printer:
         self._never_trips = 0.0
         self._air: float | None = None
         self.motions = 0
+        self.stove_mm_per_day = 0.0
         self._boot(x=truth.datum[0], y=truth.datum[1])
         if not cold:
             self._set_up()
@@ -386,6 +387,19 @@ class Printer:
         self._halt.set()
         self._boot(self.x, self.y, self._height)
         self.on_disconnect("restart")
+
+    def let_days_pass(self, days: float) -> None:
+        """What idle days do: supports settle a little, a stove beside the plate bends it."""
+        plate, chance = self.truth.plate, self.truth.rng("days")
+        if days > 0.3:
+            self.truth.nozzle.cool_down()
+            self.truth.bed.cool_down()
+            plate.bent = 0.0
+        for support in plate.supports:
+            support.raised += float(chance.normal(0, 0.0012)) * days**0.5
+        plate.level()
+        plate.bow_x += self.stove_mm_per_day * days
+        plate.heat_bow += 0.2 * self.stove_mm_per_day * days
 
     def mend(self) -> None:
         """Take every fault away, the waiting ones too."""

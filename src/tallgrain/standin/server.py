@@ -56,8 +56,8 @@ class Port:
                 task = asyncio.create_task(self._answer(session, line))
                 self.tasks.add(task)
                 task.add_done_callback(self.tasks.discard)
-        except (ConnectionError, ValueError):
-            pass  # gone, or a line longer than any message: either way this connection ends
+        except (ConnectionError, ValueError, asyncio.CancelledError):
+            pass  # gone, a line longer than any message, or the stand-in ends: so does this
         finally:
             self.sessions.discard(session)
             self.left(session)
@@ -100,6 +100,73 @@ def _error(ident: Any, code: int, sentence: str, reason: str) -> dict[str, Any]:
         "id": ident,
         "error": {"code": code, "message": sentence, "data": {"reason": reason}},
     }
+
+
+class HandsPort(Port):
+    """What a person would do at the printer."""
+
+    def __init__(self, printer: Printer) -> None:
+        self.printer = printer
+        acts = (
+            self.power, self.fault, self.mend, self.probe, self.ruler, self.sheet, self.reseat,
+            self.move, self.days, self.nozzle,
+        )  # fmt: skip
+        super().__init__({f"hands.{act.__name__}": act for act in acts})
+
+    def power(self, session: Session) -> dict[str, Any]:
+        """Switch off and on."""
+        self.printer.restart()
+        return {"boot": self.printer.boot}
+
+    def fault(self, session: Session, fault: str) -> dict[str, Any]:
+        """Order a fault."""
+        self.printer.add_fault(fault)
+        return {"waiting": len(self.printer.faults.waiting)}
+
+    def mend(self, session: Session) -> dict[str, Any]:
+        """Take all faults away."""
+        self.printer.mend()
+        return {}
+
+    def probe(self, session: Session, state: str) -> dict[str, Any]:
+        """Leave the probe free, hold it pressed, or jam it."""
+        if state not in ("free", "held", "jammed"):
+            raise Refusal("bad_value", "a hand leaves the probe free, held or jammed")
+        self.printer.truth.probe.hand = state
+        return {"probe": state}
+
+    def ruler(self, session: Session) -> dict[str, Any]:
+        """A careful person reads down to the whole millimetre that is surely there."""
+        return {"clearance_mm": max(int(self.printer.gap() - 0.2), 0)}
+
+    def sheet(self, session: Session, name: str) -> dict[str, Any]:
+        """Put another sheet on."""
+        if name not in self.printer.truth.plate.sheets:
+            raise Refusal("bad_value", f"there is no sheet '{name}'")
+        self.printer.truth.plate.sheet = name
+        return self.reseat(session)
+
+    def reseat(self, session: Session) -> dict[str, Any]:
+        """Take the sheet off and put it back: it never lies quite the same."""
+        chance = self.printer.truth.rng("seat")
+        self.printer.truth.plate.seat = tuple(float(c) for c in chance.normal(0, 0.006, 3))
+        return {"sheet": self.printer.truth.plate.sheet}
+
+    def move(self, session: Session, warm_side_mm_per_day: float) -> dict[str, Any]:
+        """Carry the printer to a place that bends its plate by so much a day."""
+        self.printer.stove_mm_per_day = warm_side_mm_per_day
+        return self.reseat(session)
+
+    def days(self, session: Session, days: float) -> dict[str, Any]:
+        """Let days pass."""
+        self.printer.let_days_pass(days)
+        return {}
+
+    def nozzle(self, session: Session) -> dict[str, Any]:
+        """Screw another nozzle in: it ends a little higher or lower."""
+        probe = self.printer.truth.probe
+        probe.trip_height += float(self.printer.truth.rng("nozzle").normal(0, 0.05))
+        return {}
 
 
 class LinkPort(Port):
@@ -217,55 +284,6 @@ class LinkPort(Port):
                 session.send(note)
 
 
-def hands_port(printer: Printer) -> Port:
-    """What a person would do at the printer."""
-
-    def power(session: Session) -> dict[str, Any]:
-        printer.restart()
-        return {"boot": printer.boot}
-
-    def order(session: Session, fault: str) -> dict[str, Any]:
-        printer.add_fault(fault)
-        return {"waiting": len(printer.faults.waiting)}
-
-    def mend(session: Session) -> dict[str, Any]:
-        printer.mend()
-        return {}
-
-    def hold(session: Session, state: str) -> dict[str, Any]:
-        if state not in ("free", "held", "jammed"):
-            raise Refusal("bad_value", "a hand leaves the probe free, held or jammed")
-        printer.truth.probe.hand = state
-        return {"probe": state}
-
-    def ruler(session: Session) -> dict[str, Any]:
-        # A careful person reads down to the whole millimetre that is surely there.
-        return {"clearance_mm": max(int(printer.gap() - 0.2), 0)}
-
-    def sheet(session: Session, name: str) -> dict[str, Any]:
-        if name not in printer.truth.plate.sheets:
-            raise Refusal("bad_value", f"there is no sheet '{name}'")
-        printer.truth.plate.sheet = name
-        return reseat(session)
-
-    def reseat(session: Session) -> dict[str, Any]:
-        chance = printer.truth.rng("seat")
-        printer.truth.plate.seat = tuple(float(c) for c in chance.normal(0, 0.006, 3))
-        return {"sheet": printer.truth.plate.sheet}
-
-    return Port(
-        {
-            "hands.power": power,
-            "hands.fault": order,
-            "hands.mend": mend,
-            "hands.probe": hold,
-            "hands.ruler": ruler,
-            "hands.sheet": sheet,
-            "hands.reseat": reseat,
-        }
-    )
-
-
 def truth_port(printer: Printer) -> Port:
     """What nobody at the printer can know; for tests."""
 
@@ -293,7 +311,7 @@ async def run(
     link = LinkPort(printer)
     ports: list[tuple[str, Port, int]] = [
         ("listening", link, port),
-        ("hands", hands_port(printer), 0),
+        ("hands", HandsPort(printer), 0),
     ]
     if with_truth:
         ports.append(("truth", truth_port(printer), 0))

@@ -8,14 +8,16 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import sqlalchemy as sa
 from sqlalchemy.engine import Connection, Engine, Row
 
+from tallgrain.core.drift.season import SeasonHead, SeasonRows
 from tallgrain.core.survey import Conditions, Point, Survey
 from tallgrain.errors import InputError, StoreError
 from tallgrain.store.database import bring_up_to_date, checked_version, connect, explained
 from tallgrain.store.lock import WriterLock
-from tallgrain.store.models import MACHINES, POINTS, SURVEYS, TOUCHES
+from tallgrain.store.models import EVENTS, MACHINES, POINTS, SURVEYS, TOUCHES
 
 FILE_NAME = "ledger.sqlite"
 
@@ -43,6 +45,18 @@ class SurveyHead:
     state: str
     why: str
     note: str
+
+
+@dataclass(frozen=True)
+class MachineEvent:
+    """Something that happened to a printer, and the stations that rest on what was before."""
+
+    machine: str
+    at: datetime
+    kind: str
+    note: str = ""
+    stale: tuple[str, ...] = ()
+    number: int = 0
 
 
 @dataclass(frozen=True)
@@ -174,12 +188,105 @@ class Ledger:
                 sa.insert(MACHINES).values(name=name, sheet=sheet_text, changed_at=now)
             )
 
+    # Events
+
+    def add_event(self, event: MachineEvent) -> int:
+        """Enter what happened to a printer; its number."""
+        with self._writing() as connection:
+            made = connection.execute(
+                sa.insert(EVENTS).values(
+                    machine=event.machine, at=event.at, kind=event.kind, note=event.note,
+                    stale=list(event.stale),
+                )
+            )  # fmt: skip
+            key = made.inserted_primary_key
+            assert key is not None
+            return int(key[0])
+
+    def withdraw_event(self, number: int, now: datetime | None) -> None:
+        """Take an event back; with None, put it in again."""
+        query = sa.update(EVENTS).where(EVENTS.c.id == number).values(withdrawn_at=now)
+        with self._writing() as connection:
+            connection.execute(query)
+
+    def events(self, machine: str) -> list[MachineEvent]:
+        """A printer's events that stand, oldest first."""
+        query = (
+            sa.select(EVENTS)
+            .where(sa.func.lower(EVENTS.c.machine) == machine.lower())
+            .where(EVENTS.c.withdrawn_at.is_(None))
+            .order_by(EVENTS.c.at, EVENTS.c.id)
+        )
+        with self._reading() as connection:
+            return [
+                MachineEvent(row.machine, row.at, row.kind, row.note, tuple(row.stale), row.id)
+                for row in connection.execute(query)
+            ]
+
+    # A season
+
+    def season(self, machine: str, kind: str = "surface") -> SeasonRows:
+        """All points of a printer's surveys, by time: one query."""
+        query = (
+            sa.select(
+                SURVEYS.c.id, SURVEYS.c.taken_at, SURVEYS.c.state, SURVEYS.c.nozzle_c,
+                SURVEYS.c.plate_c, SURVEYS.c.soak_min, SURVEYS.c.sheet,
+                POINTS.c.x, POINTS.c.y, POINTS.c.z,
+            )
+            .join(POINTS, POINTS.c.survey == SURVEYS.c.id)
+            .where(sa.func.lower(SURVEYS.c.machine) == machine.lower())
+            .where(SURVEYS.c.kind == kind, POINTS.c.z.is_not(None))
+            .order_by(SURVEYS.c.taken_at, SURVEYS.c.id, POINTS.c.number)
+        )  # fmt: skip
+        # Straight from the driver: a thousand surveys are eighty thousand rows.
+        text = str(query.compile(self._engine, compile_kwargs={"literal_binds": True}))
+        with self._reading() as connection:
+            rows = connection.exec_driver_sql(text).fetchall()
+        heads: list[SeasonHead] = []
+        which = np.empty(len(rows), dtype=int)
+        last = None
+        for i, row in enumerate(rows):
+            if row[0] != last:
+                last = row[0]
+                heads.append(
+                    SeasonHead(
+                        str(row[0]), datetime.fromisoformat(row[1]), row[2] == "complete",
+                        Conditions(*row[3:7]),
+                    )
+                )  # fmt: skip
+            which[i] = len(heads) - 1
+        places = np.array([row[7:10] for row in rows], dtype=float).reshape(-1, 3)
+        return SeasonRows(tuple(heads), which, places[:, :2], places[:, 2])
+
     # Surveys, written
 
     def begin_survey(self, new: NewSurvey) -> str:
         """Enter a survey that is about to be measured; its ident."""
         with self._writing() as connection:
             return str(_insert_head(connection, new, "running", {}))
+
+    def reopen(self, ident: str, note: str) -> None:
+        """Go on with a broken-off survey: its points stay, a line joins its note.
+
+        A place whose touches were not all made is touched anew, so what it had goes.
+        """
+        number = int(ident)
+        with self._writing() as connection:
+            partly = sa.select(POINTS.c.number).where(
+                POINTS.c.survey == number, POINTS.c.z.is_(None)
+            )
+            for table in (TOUCHES, POINTS):
+                connection.execute(
+                    sa.delete(table).where(table.c.survey == number, table.c.number.in_(partly))
+                )
+            had = connection.execute(
+                sa.select(SURVEYS.c.note).where(SURVEYS.c.id == number)
+            ).scalar_one()
+            connection.execute(
+                sa.update(SURVEYS)
+                .where(SURVEYS.c.id == number)
+                .values(state="running", ended_why="", note=f"{had}\n{note}".strip())
+            )
 
     def add_touch(
         self, ident: str, number: int, touches: Sequence[float], x: float, y: float, z: float | None

@@ -79,3 +79,17 @@ TOUCHES = sa.Table(
     sa.Column("touch", sa.Integer, primary_key=True),
     sa.Column("z", sa.Float, nullable=False),
 )
+
+# What happened to a printer. Never changed: an event entered by mistake is withdrawn.
+EVENTS = sa.Table(
+    "events",
+    METADATA,
+    sa.Column("id", sa.Integer, primary_key=True, autoincrement=True),
+    sa.Column("machine", sa.String, nullable=False, index=True),
+    sa.Column("at", UtcTime, nullable=False),
+    sa.Column("kind", sa.String, nullable=False),
+    sa.Column("note", sa.String, nullable=False),
+    sa.Column("stale", sa.JSON, nullable=False),
+    sa.Column("withdrawn_at", UtcTime),
+    sqlite_autoincrement=True,
+)

@@ -102,7 +102,7 @@ class Header(QFrame):
         """The one thing to know about the printer now, with its mood."""
         s = self._session
         if s.silent_s:
-            return f"link silent for {s.silent_s:.0f} s", "rust"
+            return f"link silent for {s.silent_s:.0f} s: STOP may not reach it", "rust"
         if s.link is LinkState.LOST:
             return "link lost", "rust"
         if s.link is LinkState.LINKING:
@@ -111,9 +111,19 @@ class Header(QFrame):
             return "no printer linked", "calm"
         if s.progress is not None:
             return ("breaking off" if s.progress.breaking_off else "measuring"), "gold"
+        if s.guard.hands_in:
+            return "HANDS IN  ·  F12 when clear", "gold"
+        off = s.care.heaters_off_in_s
+        if off is not None:
+            left = f"{off / 60:.0f} min" if off > 90 else f"{off:.0f} s"
+            return f"heaters off in {left}", "rust"
+        if s.state is not None and s.state.moving:
+            return "moving, not by Tall Grain", "rust"
         if not s.guard.trusted:
             seen = s.guard.clearance_mm
             if seen is not None:
                 return f"clearance {seen:g} mm seen", "gold"
             return "position unknown", "rust"
+        if s.state is not None and s.state.extended:
+            return "referenced · probe extended", "gold"
         return "referenced · hands clear", "calm"

@@ -3,7 +3,7 @@
 import threading
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import Enum
 from functools import partial
 
@@ -25,11 +25,15 @@ from tallgrain.routines.events import (
     BreakOff,
     Phase,
     PointTouched,
+    Rejoined,
     SurveyBegan,
 )
+from tallgrain.routines.resume import rest_of, resume
 from tallgrain.routines.survey import survey as survey_routine
 from tallgrain.routines.warm import warm_up
 from tallgrain.store.ledger import Ledger, SurveyHead
+from tallgrain.ui.care import Care
+from tallgrain.ui.look_back import LookBack
 from tallgrain.ui.worker import Worker
 
 SILENT_AFTER_S = 2.0
@@ -108,6 +112,7 @@ class Session(QObject):
         self.standin = False
         self.chart: Chart | None = None  # of the survey under way
         self._plan: tuple[object, Plan] | None = None
+        self.rejoined = ""
         self._soak_from: float | None = None
         self._break_off = BreakOff()
         self._told_state: PrinterState | None = None
@@ -119,6 +124,8 @@ class Session(QObject):
         # Events may come a thousand a second; the screen follows at its own calm pace.
         self._calm = QTimer(self, interval=CALM_MS, singleShot=True)
         self._calm.timeout.connect(self._grew)
+        self.back = LookBack(ledger, self)
+        self.care = Care(self)
         # Sums have a thread of their own: the other one is busy while a routine runs.
         self.thinker = Worker(self)
         self.thinker.done.connect(self._thought)
@@ -188,6 +195,7 @@ class Session(QObject):
         elif name == "show":
             assert result is None or isinstance(result, Shown)
             self.shown = result
+            self.back.read(self.sheet, result.head.ident if result else None)
         self.sight_changed.emit()
         self.changed.emit()
 
@@ -301,16 +309,20 @@ class Session(QObject):
             self.problem = guard.unknown()
             self.changed.emit()
             return
+        token = self._own_motion(plan, "Finding the reference")
+        self.worker.play("survey", partial(self._survey, guard, plan, token))
+
+    def _own_motion(self, plan: Plan, phase: str) -> BreakOff:
+        """From now on Tall Grain owns a motion; the token that ends it."""
         self._break_off = BreakOff()
-        self.problem = None
+        self.problem, self.chart, self.rejoined = None, None, ""
         self.progress = Progress(
-            plan, "Finding the reference", time.monotonic(), len(plan.points), [], plan.estimate_s
+            plan, phase, time.monotonic(), len(plan.points), [], plan.estimate_s
         )
-        self.worker.play("survey", partial(self._survey, guard, plan, self._break_off))
-        self.chart = None
         self.began.emit()
         self.changed.emit()
         self.survey_changed.emit()
+        return self._break_off
 
     def _survey(self, guard: Guard, plan: Plan, break_off: BreakOff) -> Iterator[object]:
         chosen = self.chosen
@@ -321,6 +333,66 @@ class Session(QObject):
         yield from survey_routine(
             guard, self.ledger, plan, now, break_off, sheet=self.plate_sheet, soak_min=soak
         )
+
+    def resume_survey(self) -> None:
+        """Go on with the broken-off survey that is shown."""
+        guard, plan = self.guard, self.resumable()
+        if not self.ready or guard is None or plan is None or self.shown is None:
+            return
+        if self.needs_clearance:
+            self.problem = guard.unknown()
+            self.changed.emit()
+            return
+        ident = self.shown.head.ident
+        token = self._own_motion(plan, "Finding the reference")
+        self.worker.play("survey", lambda: resume(guard, self.ledger, ident, plan, now, token))
+
+    def resumable(self) -> Plan | None:
+        """The plan of the broken-off survey that is shown, where it can be gone on with."""
+        if self.shown is None or self.sheet is None or self.shown.head.planned == 0:
+            return None
+        survey = self.shown.survey
+        if survey.complete or survey.shape is None or not survey.ident:
+            return None
+        samples = max((len(p.touches) for p in survey.points), default=1) or 1
+        try:
+            plan = grid_plan(self.sheet, *survey.shape, samples)
+            rest_of(survey, plan)
+        except TallGrainError:
+            return None
+        return plan
+
+    def set_hands(self, hands_in: bool) -> None:
+        """Hands in: park clear, then refuse every motion until hands are said to be clear."""
+        guard = self.guard
+        if guard is None or self.busy:
+            return
+        if not hands_in:
+            guard.hands_in = False
+            self.changed.emit()
+            return
+
+        def park() -> None:
+            guard.park()
+            guard.hands_in = True
+
+        self.worker.do("hands", park)
+
+    def stale_because(self, station: str) -> str:
+        """The newest event since the survey that is shown that made a station stale; '' if none."""
+        if self.shown is None or self.back.season is None:
+            return ""
+        taken = self.shown.survey.taken_at
+        after = [e for e in self.back.season.events if e.at > taken and station in e.stale]
+        return after[-1].kind if after else ""
+
+    @property
+    def newest_shown(self) -> bool:
+        """Whether nothing newer than the survey that is shown is stored."""
+        season = self.back.season
+        if self.shown is None or season is None or not season.heads:
+            return True
+        return season.heads[-1].ident == self.shown.head.ident
 
     def set_heat(self, nozzle_c: float, plate_c: float) -> None:
         """Set both heaters' targets; 0 switches one off."""
@@ -358,6 +430,7 @@ class Session(QObject):
         self._break_off.ask()
         self.worker.finish()
         self.thinker.finish()
+        self.back.close()
         if self.printer is not None:
             self.printer.close()
         self.ledger.close()
@@ -373,6 +446,11 @@ class Session(QObject):
         elif isinstance(event, SurveyBegan):
             progress.phase = "Touching"
             progress.total, progress.left_s = event.total, event.left_s
+            self._take_old_points(progress, event)
+        elif isinstance(event, Rejoined):
+            self.rejoined = event.words
+            if not event.joined:
+                progress.plan = replace(progress.plan, shape=None)
         elif isinstance(event, PointTouched):
             progress.touched.append(event)
             progress.left_s = event.left_s
@@ -381,6 +459,18 @@ class Session(QObject):
                 self._calm.start()
             return
         self.changed.emit()
+
+    def _take_old_points(self, progress: Progress, began: SurveyBegan) -> None:
+        """A survey that is gone on with begins with what it has already."""
+        shown = self.shown
+        if began.done and shown is not None and shown.head.ident == began.ident:
+            progress.touched = [
+                PointTouched(i, p.x, p.y, p.z, p.touches, began.left_s)
+                for i, p in enumerate(shown.survey.points)
+            ]
+        elif shown is not None and began.total < len(progress.plan.points):
+            rest = progress.plan.points[-began.total :]
+            progress.plan = replace(progress.plan, points=rest)
 
     def _done(self, name: str, result: object) -> None:
         handlers: dict[str, Callable[[object], None]] = {

@@ -9,6 +9,7 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from tallgrain import demo
 from tallgrain.clock import now
 from tallgrain.errors import JobError
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
@@ -116,6 +117,8 @@ def open_demo(seed: int = 0, speed: float = 20.0) -> int:
 def demo_window(standin: "subprocess.Popen[str]") -> "Window":
     """The demo's window, linking itself to a stand-in that was started for it."""
     home = demo_home()
+    demo.prepare(home)
+    demo.prepare(home)
     ledger = Ledger.open(home, "Another demo window")
     prepare_demo(ledger)
     window = make_window(ledger, home)

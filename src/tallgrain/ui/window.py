@@ -4,7 +4,16 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PyQt6.QtCore import QEvent, QObject, QSettings, Qt
-from PyQt6.QtGui import QAction, QCloseEvent, QKeyEvent, QKeySequence
+from PyQt6.QtGui import (
+    QAction,
+    QCloseEvent,
+    QDragEnterEvent,
+    QDropEvent,
+    QKeyEvent,
+    QKeySequence,
+    QUndoCommand,
+    QUndoStack,
+)
 from PyQt6.QtWidgets import (
     QApplication,
     QFileDialog,
@@ -23,13 +32,19 @@ from tallgrain.errors import TallGrainError
 from tallgrain.formats.files import ENDINGS, read_survey, write_survey
 from tallgrain.formats.machine_toml import read_sheet_text
 from tallgrain.paths import data_home
+from tallgrain.store.ledger import MachineEvent
+from tallgrain.ui.event_dialog import EventDialog
+from tallgrain.ui.finder import Finder
 from tallgrain.ui.hands import Hands
 from tallgrain.ui.header import Header
+from tallgrain.ui.look_back import LookBack
 from tallgrain.ui.route import Route
 from tallgrain.ui.session import LinkState, Session
 from tallgrain.ui.stations.base import Station
 from tallgrain.ui.stations.later import LaterStation
-from tallgrain.ui.stations.surface import SurfaceStation
+from tallgrain.ui.stations.surface import Layer, SurfaceStation
+from tallgrain.ui.strip import Strip
+from tallgrain.ui.tones import Tones
 
 QUESTIONS = {
     "Machine": "What is this printer, and is it mechanically fit to measure?",
@@ -42,6 +57,43 @@ QUESTIONS = {
     "Handover": "What does the printer not know yet, and what happens at the start of a print?",
     "Drift": "Is it still the bed I measured?",
 }
+
+
+KEYS = (
+    ("Esc", "halt while Tall Grain moves the printer; otherwise close what is open"),
+    ("F5", "the one next step"),
+    ("F6", "plan points"),
+    ("F7", "resume the broken-off survey that is shown"),
+    ("F8", "break off: finish this touch, raise, stop"),
+    ("F9, F12", "hands in, hands clear"),
+    ("Ctrl+Enter", "take the clearance that you typed"),
+    ("Ctrl+K", "find a command"),
+    ("Ctrl+1 … 9", "the stations"),
+    ("H, D, N", "layers: heights, difference, points"),
+    ("L, S, Z, 0", "pin the scale, section, next corner, whole plate"),
+    ("Field: arrows, + −", "walk the points, zoom"),
+    ("Strip: ← →, Enter", "walk the season, show a survey"),
+    ("Strip: A, B, E", "pin A, pin B, note an event"),
+)
+
+
+class NoteEvent(QUndoCommand):
+    """An event, entered; undone by withdrawing it."""
+
+    def __init__(self, back: LookBack, event: MachineEvent) -> None:
+        super().__init__(f"event '{event.kind}'")
+        self._back, self._event, self._number = back, event, 0
+
+    def redo(self) -> None:
+        """Enter it, or put it in again."""
+        if self._number:
+            self._back.withdraw(self._number, back=True)
+        else:
+            self._number = self._back.add_event(self._event)
+
+    def undo(self) -> None:
+        """Withdraw it."""
+        self._back.withdraw(self._number)
 
 
 class Window(QMainWindow):
@@ -64,6 +116,11 @@ class Window(QMainWindow):
         self.visit("Surface")
         self.surface.bench.primary.setFocus()
         session.changed.connect(self.refresh)
+        session.back.changed.connect(self.refresh)
+        self.tones = Tones(data_home() / "tones")
+        session.touched.connect(lambda: self.tones.play("touch"))
+        session.ended.connect(self._sound)
+        self.setAcceptDrops(True)
         app = QApplication.instance()
         assert app is not None
         app.installEventFilter(self)
@@ -79,10 +136,20 @@ class Window(QMainWindow):
         self.stack = QStackedWidget()
         for station in self.stations.values():
             self.stack.addWidget(station.widget)
+        self.strip = Strip(self.session.back)
+        self.strip.show_wanted.connect(self.session.show_stored)
+        self.strip.event_wanted.connect(self.note_event)
+        beside = QVBoxLayout()
+        beside.setSpacing(0)
+        beside.addWidget(self.stack, 1)
+        below = QVBoxLayout()
+        below.setContentsMargins(14, 0, 14, 10)
+        below.addWidget(self.strip)
+        beside.addLayout(below)
         middle = QHBoxLayout()
         middle.setSpacing(0)
         middle.addWidget(self.route)
-        middle.addWidget(self.stack, 1)
+        middle.addLayout(beside, 1)
         whole = QVBoxLayout()
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(0)
@@ -95,48 +162,91 @@ class Window(QMainWindow):
     # Menus
 
     def _build_menus(self) -> None:
-        bar = self.menuBar()
-        assert bar is not None
-        file = bar.addMenu("&File")
-        assert file is not None
+        self._commands: list[tuple[str, QAction]] = []
+        self._file_menu()
+        self._edit_menu()
+        self._printer_menu()
+        self._survey_menu()
+        self._view_menu()
+        route = self._menu("&Route")
+        for number, name in enumerate(self.stations, 1):
+            self._add(route, f"&{number} {name}", lambda n=name: self.visit(n), f"Ctrl+{number}")
+        about = self._menu("&Help")
+        self._add(about, "&Find a command …", self.find_command, "Ctrl+K")
+        self._add(about, "&Keys", self.show_keys, "F1")
+        self._add(about, "&About Tall Grain", self.show_about)
+
+    def _file_menu(self) -> None:
+        file = self._menu("&File")
         self._add(file, "&Open survey file …", self.open_file, "Ctrl+O")
         self.save_action = self._add(file, "&Save survey as …", self.save_survey, "Ctrl+S")
+        self._add(file, "Save &picture as …", self.save_picture, "Ctrl+P")
         file.addSeparator()
         self._add(file, "&Add machine sheet …", self.add_sheet)
         file.addSeparator()
         self._add(file, "&Quit", self.close, "Ctrl+Q")
-        printer = bar.addMenu("&Printer")
-        assert printer is not None
+
+    def _edit_menu(self) -> None:
+        edit = self._menu("&Edit")
+        self.edits = QUndoStack(self)
+        for action, keys in (
+            (self.edits.createUndoAction(self, "&Undo"), "Ctrl+Z"),
+            (self.edits.createRedoAction(self, "&Redo"), "Ctrl+Shift+Z"),
+        ):
+            assert action is not None
+            action.setShortcut(QKeySequence(keys))
+            edit.addAction(action)
+        edit.addSeparator()
+        self._add(edit, "&Copy points with units", self.copy_table, "Ctrl+C")
+        self._add(edit, "Note an &event …", self.note_event, "Ctrl+E")
+
+    def _printer_menu(self) -> None:
+        printer = self._menu("&Printer")
         self.link_action = self._add(printer, "&Link …", self.ask_link, "Ctrl+L")
         self.unlink_action = self._add(printer, "&Unlink", self.session.unlink)
+        printer.addSeparator()
+        self._add(printer, "Hands &in (park, then nothing moves)", self.hands_in, "F9")
+        self._add(printer, "Hands &clear", self.hands_clear, "F12")
         printer.addSeparator()
         self.heat_off = self._add(
             printer, "&Heaters off", lambda: self.session.set_heat(0.0, 0.0), "Ctrl+H"
         )
+        tones = self._add(printer, "&Tones", self._toggle_tones)
+        tones.setCheckable(True)
+        tones.setChecked(True)
         printer.addSeparator()
         self._add(printer, "&Stop (Esc while it moves)", self.session.halt)
-        survey = bar.addMenu("&Survey")
-        assert survey is not None
+
+    def _survey_menu(self) -> None:
+        survey = self._menu("&Survey")
         self._add(survey, "&Survey, or the one next step", self.primary, "F5")
+        self._add(survey, "&Resume the survey that is shown", self.session.resume_survey, "F7")
         self._add(survey, "&Break off", lambda: self.station.secondary(), "F8")
         self._add(survey, "&Plan points …", self._plan, "F6")
         seen = self._add(survey, "&I see this clearance", self.surface.bench.take_clearance)
         seen.setShortcuts([QKeySequence("Ctrl+Return"), QKeySequence("Ctrl+Enter")])
-        route = bar.addMenu("&Route")
-        assert route is not None
-        for number, name in enumerate(self.stations, 1):
-            self._add(route, f"&{number} {name}", lambda n=name: self.visit(n), f"Ctrl+{number}")
-        about = bar.addMenu("&Help")
-        assert about is not None
-        self._add(about, "&Keys", self.show_keys, "F1")
-        self._add(about, "&About Tall Grain", self.show_about)
+
+    def _view_menu(self) -> None:
+        view, surface = self._menu("&View"), self.surface
+        for layer in Layer:
+            name, key = layer.value
+            self._add(view, f"&{name}", lambda which=layer: surface.show_layer(which), key)
+        view.addSeparator()
+        self._add(view, "Pin the sca&le", surface.pin_scale, "L")
+        self._add(view, "&Section P–Q", surface.toggle_section, "S")
+        self._add(view, "Zoom to the next &corner", surface.field.next_corner, "Z")
+        self._add(view, "&Whole plate", surface.field.whole, "0")
+
+    def _menu(self, words: str) -> QMenu:
+        bar = self.menuBar()
+        assert bar is not None
+        menu = bar.addMenu(words)
+        assert menu is not None
+        return menu
 
     def add_hands(self, where: Callable[[], str]) -> None:
         """The demo's Hands menu: what a person would do at the printer."""
-        bar = self.menuBar()
-        assert bar is not None
-        menu = bar.addMenu("H&ands (demo)")
-        assert menu is not None
+        menu = self._menu("H&ands (demo)")
         self.hands = Hands(where, self)
         self.hands.told.connect(self.say)
         self.hands.failed.connect(self.tell)
@@ -153,6 +263,7 @@ class Window(QMainWindow):
             action.setShortcut(QKeySequence(keys))
         action.triggered.connect(lambda _=False: act())  # type: ignore[operator]
         menu.addAction(action)
+        self._commands.append((f"{menu.title()} › {words}".replace("&", ""), action))
         return action
 
     def primary(self) -> None:
@@ -174,6 +285,7 @@ class Window(QMainWindow):
     def refresh(self) -> None:
         """Follow the session."""
         s = self.session
+        self.strip.tolerance = s.sheet.tolerance.flatness_mm if s.sheet else None
         self.route.show_kernels([station.kernel(s) for station in self.stations.values()])
         self.save_action.setEnabled(s.shown is not None)
         self.link_action.setEnabled(not s.busy and s.sheet is not None)
@@ -204,6 +316,9 @@ class Window(QMainWindow):
         sheet = self.session.sheet
         if sheet is None:
             return
+        if path.suffix.lower() == ".toml":
+            self.take_sheet(path)
+            return
         try:
             found = read_survey(path, now(), sheet.name)
             ident = self.session.ledger.add_survey(found.for_machine(sheet.name))
@@ -228,10 +343,13 @@ class Window(QMainWindow):
     def add_sheet(self) -> None:
         """Store a machine sheet and show its printer."""
         name, _ = QFileDialog.getOpenFileName(self, "Add machine sheet", "", "Sheets (*.toml)")
-        if not name:
-            return
+        if name:
+            self.take_sheet(Path(name))
+
+    def take_sheet(self, path: Path) -> None:
+        """Store a machine sheet from a file and show its printer."""
         try:
-            sheet, text = read_sheet_text(Path(name))
+            sheet, text = read_sheet_text(path)
             self.session.ledger.put_machine(sheet.name, text, now())
         except TallGrainError as error:
             self.tell(error)
@@ -247,6 +365,70 @@ class Window(QMainWindow):
         if ok and url.strip():
             self.session.link_to(url.strip())
 
+    def save_picture(self) -> None:
+        """Save what the field shows."""
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Save picture as", "", "Pictures (*.png *.svg *.pdf)"
+        )
+        if not name:
+            return
+        try:
+            self.surface.save_picture(Path(name))
+        except TallGrainError as error:
+            self.tell(error)
+
+    def copy_table(self) -> None:
+        """The points of what is shown, with units, to the clipboard."""
+        clipboard = QApplication.clipboard()
+        assert clipboard is not None
+        clipboard.setText(self.surface.table())
+
+    def note_event(self) -> None:
+        """Ask what happened to the printer."""
+        if self.session.sheet is None:
+            return
+        dialog = EventDialog(self.session.sheet.name, list(self.stations), self)
+        dialog.accepted.connect(lambda: self.take_event(dialog.event_noted()))
+        dialog.open()
+
+    def take_event(self, event: MachineEvent) -> None:
+        """Enter an event; it can be undone."""
+        try:
+            self.edits.push(NoteEvent(self.session.back, event))
+        except TallGrainError as error:
+            self.tell(error)
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        """Files may be dropped."""
+        mime = event.mimeData() if event else None
+        if event is not None and mime is not None and mime.hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        """Take each file that was dropped."""
+        mime = event.mimeData() if event else None
+        for url in mime.urls() if mime is not None else ():
+            self.take_file(Path(url.toLocalFile()))
+
+    def find_command(self) -> None:
+        """The command finder."""
+        Finder(self._commands, self).open()
+
+    def hands_in(self) -> None:
+        """A person's hands go to the printer."""
+        self.session.set_hands(True)
+
+    def hands_clear(self) -> None:
+        """They are away again."""
+        self.session.set_hands(False)
+
+    def _toggle_tones(self) -> None:
+        self.tones.on = not self.tones.on
+
+    def _sound(self, how: str) -> None:
+        tone = {"complete": "turn", "broken_off": "turn", "halted": "stopped"}.get(how, "fault")
+        self.tones.play(tone)
+
     # Telling
 
     def tell(self, error: TallGrainError) -> None:
@@ -259,10 +441,7 @@ class Window(QMainWindow):
 
     def show_keys(self) -> None:
         """The keys."""
-        rows = [("Esc", "halt while Tall Grain moves the printer; otherwise close what is open"),
-                ("F5", "the one next step"), ("F8", "break off: finish this touch, raise, stop"),
-                ("F6", "plan points"), ("Ctrl+1 … 9", "the stations"),
-                ("Ctrl+Enter", "take the clearance that you typed")]  # fmt: skip
+        rows = KEYS
         words = "\n".join(f"{keys}:  {what}" for keys, what in rows)
         QMessageBox(QMessageBox.Icon.NoIcon, "Keys", words, parent=self).open()
 
@@ -277,6 +456,8 @@ class Window(QMainWindow):
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         """Esc halts while Tall Grain owns a motion, whatever has the focus."""
+        if event is not None and event.type() == QEvent.Type.KeyPress:
+            self.session.care.somebody_is_here()
         if (
             isinstance(event, QKeyEvent)
             and event.key() == Qt.Key.Key_Escape

@@ -1,7 +1,7 @@
 """A surveyed surface made ready to draw: a fine raster, contour lines, scale and extremes."""
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import contourpy
 import numpy as np
@@ -51,6 +51,24 @@ class Chart:
     high: Extreme
     low: Extreme
 
+    def at(self, x: float, y: float) -> float | None:
+        """The height (mm) at a place, between the raster's samples; None where none is drawn."""
+        rows, columns = self.heights.shape
+        u = (x - self.x0) / (self.x1 - self.x0) * (columns - 1)
+        v = (y - self.y0) / (self.y1 - self.y0) * (rows - 1)
+        if not (0 <= u <= columns - 1 and 0 <= v <= rows - 1):
+            return None
+        i, j = min(int(u), columns - 2), min(int(v), rows - 2)
+        cell = self.heights[j : j + 2, i : i + 2]
+        across = cell[:, 0] + (cell[:, 1] - cell[:, 0]) * (u - i)
+        height = float(across[0] + (across[1] - across[0]) * (v - j))
+        return height if math.isfinite(height) else None
+
+    def with_span(self, span: float) -> "Chart":
+        """The same heights on a pinned scale, with its contour lines."""
+        lines, step = _contours(self.heights, (self.x0, self.y0, self.x1, self.y1), span)
+        return replace(self, span=span, step=step, contours=lines)
+
 
 def round_span(largest: float) -> float:
     """The next 1, 2 or 5 times a power of ten (mm) that holds a height."""
@@ -78,17 +96,26 @@ def chart(
         return None
     xs, ys, raster = surface
     used = span or round_span(float(np.abs(heights).max()))
-    step = contour_step(used)
-    lines = []
-    if float(np.nanmax(raster) - np.nanmin(raster)) > 0:
-        generator = contourpy.contour_generator(xs, ys, np.ma.masked_invalid(raster))
-        count = math.floor(max(abs(np.nanmax(raster)), abs(np.nanmin(raster))) / step)
-        for k in range(-min(count, 40), min(count, 40) + 1):
-            lines += [Contour(k * step, np.asarray(v)) for v in generator.lines(k * step)]
+    box = (float(xs[0]), float(ys[0]), float(xs[-1]), float(ys[-1]))
+    lines, step = _contours(raster, box, used)
     return Chart(
-        float(xs[0]), float(ys[0]), float(xs[-1]), float(ys[-1]), raster, tuple(lines), used, step,
+        *box, raster, lines, used, step,
         _extreme(xy, heights, int(heights.argmax())), _extreme(xy, heights, int(heights.argmin())),
     )  # fmt: skip
+
+
+def _contours(
+    raster: Floats, box: tuple[float, float, float, float], span: float
+) -> tuple[tuple[Contour, ...], float]:
+    step = contour_step(span)
+    if not float(np.nanmax(raster) - np.nanmin(raster)) > 0:
+        return (), step
+    xs = np.linspace(box[0], box[2], raster.shape[1])
+    ys = np.linspace(box[1], box[3], raster.shape[0])
+    generator = contourpy.contour_generator(xs, ys, np.ma.masked_invalid(raster))
+    count = min(math.floor(float(np.nanmax(np.abs(raster))) / step), 40)
+    levels = [k * step for k in range(-count, count + 1)]
+    return tuple(Contour(z, np.asarray(v)) for z in levels for v in generator.lines(z)), step
 
 
 def _extreme(xy: Floats, heights: Floats, i: int) -> Extreme:

@@ -26,6 +26,7 @@ COMMON_MM = 0.5
 OUTLIER_SIGMA = 5.0
 MOST_OUTLIERS = 0.05
 NEIGHBOURS = 8
+CALM_SIGMA = 1.5
 
 DEFAULT_S_R = 0.003
 DEFAULT_S_BETWEEN = 0.005
@@ -214,10 +215,10 @@ def _robust_tilt(split: _Split, sigma: Floats) -> Floats:
     standard deviations, so that a new bump beside the middle is not taken for a tilt."""
     difference = split.shape + split.plane + split.offset
     weights = np.ones(len(sigma))
-    fit = np.zeros(len(split.rows))
+    fit: Floats = np.zeros(len(split.rows))
     for _ in range(40):
         root = np.sqrt(weights) / sigma
-        fit = np.linalg.lstsq((split.rows * root).T, difference * root, rcond=None)[0]
+        fit = np.linalg.lstsq((split.rows * root).T, difference * root)[0].astype(np.float64)
         away = np.abs(difference - fit @ split.rows) / sigma
         weights = np.minimum(1.0, 2.0 / np.maximum(away, 1e-9))
     return 2 * np.asarray(fit[1:3])
@@ -254,8 +255,22 @@ def _contradiction(xy: Floats, difference: Floats, sigma: Floats, use: np.ndarra
     own = np.maximum(s, np.sqrt((rest**2).sum(axis=1) / (NEIGHBOURS - 3)))
     spread = own * np.sqrt(1 + (weights**2).sum(axis=1))
     score = np.zeros(len(xy))
-    score[index] = np.abs(d - predicted) / spread
+    score[index] = np.maximum(np.abs(d - predicted) / spread, _lonely(at, d, s, near))
     return score
+
+
+def _lonely(at: Floats, d: Floats, s: Floats, near: np.ndarray) -> Floats:
+    """Studentised residuals about the six-term fit, 0 where the neighbours lean the same way.
+
+    At an edge a plane through the neighbours on one side says little: there a place is judged by
+    the whole plate's shape, as long as its nearest neighbours agree with that shape.
+    """
+    rows = polynomial_rows(*Scale.of_points(at).uv(at), 6)
+    base = np.linalg.qr(rows.T)[0]
+    rest = d - base @ (base.T @ d)
+    student = rest / (s * np.sqrt(np.maximum(1 - (base**2).sum(axis=1), 1e-9)))
+    calm = np.abs(np.median(student[near[:, :5]], axis=1)) < CALM_SIGMA
+    return np.asarray(np.where(calm, np.abs(student), 0.0))
 
 
 def _need_overlap(xy: Floats) -> None:

@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.surface.chart import COARSE_RASTER, Chart, chart
+from tallgrain.core.surface.interpolate import Mesh, mesh_of
 from tallgrain.core.surface.judgement import Judgement, judge_survey
 from tallgrain.core.surface.shape import deviations_from_plane, judge
 from tallgrain.core.survey import Floats, Survey
@@ -12,11 +13,15 @@ from tallgrain.errors import InputError
 
 @dataclass(frozen=True)
 class Sight:
-    """Chart and judgement; None where the points don't show one. survey None: still growing."""
+    """Chart, judgement and the grid of heights about the reference plane.
+
+    Each is None where the points don't show one; survey is None while it still grows.
+    """
 
     survey: Survey | None
     chart: Chart | None
     judgement: Judgement | None
+    mesh: Mesh | None = None
 
 
 def sight_of_points(xy: Floats, heights: Floats) -> Sight:
@@ -36,4 +41,4 @@ def sight_of_survey(survey: Survey, sheet: MachineSheet) -> Sight:
     except InputError:
         return Sight(survey, None, None)
     heights = deviations_from_plane(survey.xy, survey.heights, judgement.flatness.plane)
-    return Sight(survey, chart(survey.xy, heights), judgement)
+    return Sight(survey, chart(survey.xy, heights), judgement, mesh_of(survey.xy, heights))

@@ -36,6 +36,10 @@ class Picture:
     show_points: bool = True
     show_reach: bool = True
     caption: tuple[str, str] = ("ridge", "hollow")
+    line: tuple[tuple[float, float], tuple[float, float]] | None = None
+    cursor: tuple[float, float] | None = None
+    pinned: bool = False
+    crossed: tuple[tuple[float, float], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -100,8 +104,12 @@ def paint_field(painter: QPainter, rect: QRectF, picture: Picture, view: View) -
     _frame(painter, picture, view)
     if picture.show_points:
         _points(painter, picture, view)
+    if picture.line:
+        _line(painter, picture.line, view)
     if picture.chart and picture.flags:
         _flags(painter, picture.chart, view)
+    if picture.cursor:
+        _cursor(painter, view.at(*picture.cursor))
     _axes(painter, picture.sheet, view)
     painter.restore()
     if picture.chart:
@@ -203,7 +211,7 @@ def _points(painter: QPainter, picture: Picture, view: View) -> None:
         for colour, width in ((edge, size + 1.6), (inside, size - 0.4)):
             painter.setPen(pen(colour, width))
             painter.drawPoints(QPolygonF(dots))
-    for x, y in picture.dropped:
+    for x, y in (*picture.dropped, *picture.crossed):
         at = view.at(x, y)
         painter.setPen(pen(theme.RUST, 1.6))
         painter.drawLine(at - QPointF(4, 4), at + QPointF(4, 4))
@@ -212,6 +220,30 @@ def _points(painter: QPainter, picture: Picture, view: View) -> None:
         painter.setPen(pen(theme.GOLD, 2.5))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawEllipse(view.at(*picture.now), 9, 9)
+
+
+def _line(
+    painter: QPainter, line: tuple[tuple[float, float], tuple[float, float]], view: View
+) -> None:
+    p, q = view.at(*line[0]), view.at(*line[1])
+    painter.setPen(pen(theme.PANEL, 3.5))
+    painter.drawLine(p, q)
+    painter.setPen(pen(theme.INK, 1.6, Qt.PenStyle.DashLine))
+    painter.drawLine(p, q)
+    for at, name in ((p, "P"), (q, "Q")):
+        painter.setPen(pen(theme.INK, 1.4))
+        painter.setBrush(theme.GOLD_WASH)
+        painter.drawEllipse(at, 8.5, 8.5)
+        text(painter, at + QPointF(0, 4.5), name, Qt.AlignmentFlag.AlignHCenter, 12, bold=True)
+
+
+def _cursor(painter: QPainter, at: QPointF) -> None:
+    for colour, width in ((theme.PANEL, 4.0), (theme.INK, 1.6)):
+        painter.setPen(pen(colour, width))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawEllipse(at, 7, 7)
+        for x, y in ((1, 0), (-1, 0), (0, 1), (0, -1)):
+            painter.drawLine(at + QPointF(7 * x, 7 * y), at + QPointF(14 * x, 14 * y))
 
 
 def _flags(painter: QPainter, chart: Chart, view: View) -> None:
@@ -290,7 +322,8 @@ def _scale(painter: QPainter, rect: QRectF, picture: Picture) -> None:
         painter.drawLine(QPointF(bar.right(), y), QPointF(bar.right() + 4, y))
         text(painter, QPointF(x, y + 4), words, pixels=12)
     below = bar.bottom() + 40
-    for line in ("mm, contours", f"every {chart.step:g}"):
+    words = ["mm, contours", f"every {chart.step:g}"]
+    for line in [*words, "scale pinned"] if picture.pinned else words:
         text(painter, QPointF(bar.left() - 6, below), line, pixels=11, colour=theme.MUTED)
         below += 15
     painter.restore()

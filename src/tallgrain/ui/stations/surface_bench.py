@@ -20,6 +20,7 @@ from tallgrain.core.surface.judgement import Judgement
 from tallgrain.errors import TallGrainError
 from tallgrain.ui import theme
 from tallgrain.ui.session import LinkState, Progress, Session
+from tallgrain.ui.stations.compared_words import compared_words
 from tallgrain.ui.stations.plan_dialog import plan_summary
 from tallgrain.ui.widgets import Bar, Panel, Readout, button, label, rule, set_role, tell
 from tallgrain.ui.words import count_of, duration, mm
@@ -44,7 +45,7 @@ class ShapeBudget(QWidget):
             self._grid.addWidget(figure, 2 * i, 2, Qt.AlignmentFlag.AlignRight)
             self._grid.addWidget(bar, 2 * i + 1, 0)
             self._grid.addWidget(cure, 2 * i + 1, 1, 1, 2)
-            self._grid.setRowMinimumHeight(2 * i + 1, 20)
+            self._grid.setRowMinimumHeight(2 * i + 1, 17)
             self._rows.append((name, bar, figure, cure))
         self._grid.setColumnMinimumWidth(0, 110)
 
@@ -91,14 +92,14 @@ class SurfaceBench(Panel):
     plan_wanted = pyqtSignal()
 
     def __init__(self, session: Session) -> None:
-        super().__init__(16)
+        super().__init__(14)
         self._session = session
-        self._step: tuple[QWidget, bool] | None = None
+        self._step: QWidget | None = None
         self.setFixedWidth(WIDTH)
         body = QWidget()
         self._body = QVBoxLayout(body)
         self._body.setContentsMargins(0, 0, 6, 0)
-        self._body.setSpacing(8)
+        self._body.setSpacing(6)
         area = QScrollArea()
         area.setWidgetResizable(True)
         area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -108,6 +109,7 @@ class SurfaceBench(Panel):
         self._build_body()
         self._build_actions()
         session.changed.connect(self.refresh)
+        session.back.changed.connect(self.refresh)
 
     def _build_body(self) -> None:
         self.head = label(role="title")
@@ -121,9 +123,13 @@ class SurfaceBench(Panel):
         self.budget_head = label("Where it comes from", "head")
         self.budget = ShapeBudget()
         self.trust = label(wrap=True)
+        self.same_rule = rule()
+        self.same_head = label("Same bed as last time?", "head")
+        self.same = label(wrap=True)
         for part in (
             self.head, self.readout, self.progress, self.small, self.notice, self.incomplete,
             self.budget_rule, self.budget_head, self.budget, self.trust,
+            self.same_rule, self.same_head, self.same,
         ):  # fmt: skip
             self._body.addWidget(part)
         self._body.addStretch(1)
@@ -163,6 +169,9 @@ class SurfaceBench(Panel):
         self.column.addWidget(self.url)
         self.column.addWidget(self.planned)
         self.column.addWidget(self.primary)
+        self.resume = button("", tip="Touch some old places again, then go on")
+        self.resume.clicked.connect(self._session.resume_survey)
+        self.column.addWidget(self.resume)
         self.column.addWidget(self.break_off)
         self.column.addWidget(self.plan)
 
@@ -268,6 +277,7 @@ class SurfaceBench(Panel):
         terms = judgement is not None and bool(judgement.shares)
         for part in (self.budget_rule, self.budget_head, self.trust):
             part.setVisible(there)
+        self._show_same(there)
         self.budget.setVisible(terms)
         if judgement is None:
             return
@@ -278,10 +288,21 @@ class SurfaceBench(Panel):
         origin = "measured here" if noise.measured else "from the sheet"
         tell(
             self.trust,
-            f"The probe repeats to {noise.s_r * 1000:.1f} µm ({origin}). A perfectly flat plate "
-            f"would read about {mm(noise.floor)} mm with these points.",
+            f"Probe repeats to {noise.s_r * 1000:.1f} µm ({origin}); a flat plate would read "
+            f"{mm(noise.floor)} mm.",
         )
         set_role(self.trust, "muted")
+
+    def _show_same(self, there: bool) -> None:
+        s = self._session
+        compared = s.back.compared
+        told = there and compared is not None
+        for part in (self.same_rule, self.same_head, self.same):
+            part.setVisible(told)
+        if compared is not None and told:
+            words, attention = compared_words(compared, s.back.season)
+            tell(self.same, words)
+            set_role(self.same, "rust" if attention else "")
 
     def _show_actions(self) -> None:
         s = self._session
@@ -308,16 +329,23 @@ class SurfaceBench(Panel):
         if self.primary.text() != words:
             self.primary.setText(words)
         self.primary.setAccessibleName(words)
-        self.planned.setVisible(idle and linked)
+        rest = s.resumable() if linked and idle and not unsure else None
+        self.resume.setVisible(rest is not None)
+        if rest is not None and s.shown is not None:
+            left = len(rest.points) - len(s.shown.survey.points)
+            self.resume.setText(f"Resume: {count_of(left, 'point')} left  F7")
+        self.planned.setVisible(idle and linked and s.shown is None)
         tell(self.planned, plan_summary(s))
         self._move_focus(unsure)
 
     def _move_focus(self, unsure: bool) -> None:
         """The keyboard follows the one next step, never falls onto something else."""
         step = self.break_off if self._session.busy else self.clearance if unsure else self.primary
-        if (step, step.isEnabled()) == self._step or not step.isEnabled():
+        if not step.isEnabled():
+            self._step = None
+        if step is self._step or not step.isEnabled():
             return
-        self._step = (step, True)
+        self._step = step
         if self.isVisible() and not self.url.hasFocus():
             step.setFocus(Qt.FocusReason.OtherFocusReason)
             if step is self.clearance:

@@ -1,0 +1,1 @@
+"""Series over time: one figure a survey, made for all of them at once."""

@@ -1,0 +1,168 @@
+"""Hollin Hay Orchard: the demo's printer and the year behind it.
+
+The year is never typed in: make_season runs a stand-in through its story over the real link, with
+a power-on, a look with the ruler, heat and soak before each survey. What ships in assets/ was made
+by this and can be made again.
+"""
+
+import gzip
+import json
+import socket
+import subprocess
+import sys
+from collections.abc import Iterator
+from contextlib import closing
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from tallgrain.core.plan.grid import grid_plan
+from tallgrain.errors import JobError
+from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
+from tallgrain.link.client import JsonRpcPrinter
+from tallgrain.link.guard import Guard
+from tallgrain.paths import ASSETS
+from tallgrain.routines.events import BreakOff
+from tallgrain.routines.survey import survey
+from tallgrain.routines.warm import warm_up
+from tallgrain.store.ledger import FILE_NAME, Ledger, MachineEvent
+
+PRINTER = "Barley"
+SEASON_ASSET = ASSETS / "demo" / "barley-season.sqlite.gz"
+SEED = 17
+BEGAN = datetime(2025, 11, 28, 17, 30, tzinfo=UTC)
+DAYS = 358
+SURVEYS = 34
+STOVE_MM_PER_DAY = 0.00085
+
+
+@dataclass(frozen=True)
+class Turn:
+    """A day on which something happened: what the hands did, and what it made stale."""
+
+    day: int
+    kind: str
+    note: str
+    method: str
+    params: dict[str, Any]
+    stale: tuple[str, ...]
+
+
+STORY = (
+    Turn(71, "new nozzle", "0.4 mm, hardened", "hands.nozzle", {}, ("Gap",)),
+    Turn(
+        156, "new sheet", "smooth, after the old one was scratched",
+        "hands.sheet", {"name": "smooth"}, ("Surface", "Gap"),
+    ),
+    Turn(
+        248, "moved", "next to the stove, for the press parts",
+        "hands.move", {"warm_side_mm_per_day": STOVE_MM_PER_DAY},
+        ("Tilt", "Surface", "Gap", "Skew"),
+    ),
+    Turn(
+        301, "reflashed", "values typed in again from the ledger",
+        "hands.power", {}, ("Gap", "Handover"),
+    ),
+)  # fmt: skip
+
+
+def prepare(home: Path) -> None:
+    """Put the year that ships into an empty demo folder; an existing ledger is left alone."""
+    path = home / FILE_NAME
+    if path.exists() or not SEASON_ASSET.is_file():
+        return
+    home.mkdir(parents=True, exist_ok=True)
+    partial = path.with_suffix(".partial")
+    partial.write_bytes(gzip.decompress(SEASON_ASSET.read_bytes()))
+    partial.replace(path)
+
+
+def make_season(home: Path) -> Iterator[str]:
+    """Run the story into a new ledger in a folder; yields a line for each survey.
+
+    Raises JobError where a ledger is there already: it might hold somebody's work.
+    """
+    if (home / FILE_NAME).exists():
+        raise JobError("there is a ledger already.", str(home / FILE_NAME), "Move it away first.")
+    text = shipped_sheet_text(PRINTER)
+    assert text is not None
+    command = [
+        sys.executable, "-m", "tallgrain", "standin", "--machine", PRINTER, "--with-parent",
+        "--pace", "instant", "--seed", str(SEED),
+    ]  # fmt: skip
+    with (
+        subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as standin,
+        Ledger.open(home, "The demo's story") as ledger,
+    ):
+        assert standin.stdout is not None
+        link, hands = (standin.stdout.readline().split()[1] for _ in range(2))
+        ledger.put_machine(PRINTER, text, BEGAN)
+        try:
+            yield from _live_through(ledger, link, hands)
+        finally:
+            standin.terminate()
+
+
+def _live_through(ledger: Ledger, link: str, hands: str) -> Iterator[str]:
+    chance = np.random.default_rng(SEED)
+    days = np.sort(chance.choice(np.arange(2, DAYS), SURVEYS, replace=False))
+    story = list(STORY)
+    today = 0
+    for day in days:
+        while story and story[0].day <= day:
+            turn = story.pop(0)
+            _do(hands, "hands.days", days=float(turn.day - today))
+            today = turn.day
+            _do(hands, turn.method, **turn.params)
+            at = BEGAN + timedelta(days=today)
+            ledger.add_event(MachineEvent(PRINTER, at, turn.kind, turn.note, turn.stale))
+        _do(hands, "hands.days", days=float(day - today))
+        today = int(day)
+        at = BEGAN + timedelta(days=today, minutes=float(chance.integers(-200, 240)))
+        usual = chance.random() if day != days[-1] else 1.0
+        yield _one_survey(ledger, link, hands, at, chance, usual)
+
+
+def _one_survey(
+    ledger: Ledger, link: str, hands: str, at: datetime, chance: np.random.Generator, usual: float
+) -> str:
+    """A builder's evening: power on, look, warm up, soak, survey.
+
+    `usual` (0 to 1) decides: the lowest twelfth is measured cold, the next few on the other sheet.
+    """
+    _do(hands, "hands.power")
+    sheet_name = "textured" if 0.08 <= usual < 0.22 else "smooth"
+    _do(hands, "hands.sheet", name=sheet_name)
+    cold = usual < 0.08
+    printer = JsonRpcPrinter(link, "The demo's story")
+    text = ledger.machine_text(PRINTER)
+    assert text is not None
+    sheet = parse_sheet(text, PRINTER)
+    try:
+        guard = Guard(printer, sheet)
+        guard.see_clearance(_do(hands, "hands.ruler")["clearance_mm"])
+        soak = 0.0 if cold else float(chance.integers(10, 16))
+        token = BreakOff()
+        for _ in warm_up(guard, None if cold else 170.0, None if cold else 70.0, soak, token):
+            pass
+        plan = grid_plan(sheet, 9, 9, 2)
+        events = survey(
+            guard, ledger, plan, lambda: at, token, sheet=sheet_name, soak_min=soak or None
+        )
+        *_, end = events
+        printer.heat(0.0, 0.0)
+    finally:
+        printer.close()
+    return f"{at:%Y-%m-%d} survey {end.ident}: {end.points} points, {sheet_name} sheet"
+
+
+def _do(hands: str, method: str, **params: Any) -> Any:
+    host, port = hands.removeprefix("tcp://").rsplit(":", 1)
+    request = {"jsonrpc": "2.0", "id": 1, "method": method, "params": params}
+    with closing(socket.create_connection((host, int(port)), timeout=20)) as wire:
+        wire.sendall(json.dumps(request).encode() + b"\n")
+        with wire.makefile() as lines:
+            return json.loads(lines.readline()).get("result")

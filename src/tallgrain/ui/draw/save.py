@@ -1,0 +1,50 @@
+"""Saving the field as PNG, SVG or PDF, drawn by the very routine that draws the screen."""
+
+from pathlib import Path
+
+from PyQt6.QtCore import QMarginsF, QRectF, QSize, QSizeF
+from PyQt6.QtGui import QImage, QPageSize, QPainter, QPdfWriter
+from PyQt6.QtSvg import QSvgGenerator
+
+from tallgrain.errors import InputError, JobError
+from tallgrain.ui import theme
+from tallgrain.ui.draw.field import Picture, View, paint_field
+
+PNG_SCALE = 2.0
+ENDINGS = (".png", ".svg", ".pdf")
+
+
+def save_picture(path: Path, rect: QRectF, picture: Picture, view: View) -> None:
+    """Write what the field shows. Raises InputError for other endings, JobError where it can't."""
+    ending = path.suffix.lower()
+    if ending not in ENDINGS:
+        raise InputError(
+            f"'{ending}' is no ending of a picture.", str(path), f"Use one of {', '.join(ENDINGS)}."
+        )
+    if not path.parent.is_dir():
+        raise JobError("there is no such folder.", str(path.parent), "Choose another place.")
+    if ending == ".png":
+        size = (rect.size() * PNG_SCALE).toSize()
+        device = QImage(size, QImage.Format.Format_ARGB32)
+        device.fill(theme.PAPER)
+    elif ending == ".svg":
+        device = QSvgGenerator()
+        device.setFileName(str(path))
+        device.setSize(QSize(int(rect.width()), int(rect.height())))
+        device.setViewBox(rect)
+        device.setTitle("Tall Grain")
+    else:
+        device = QPdfWriter(str(path))
+        device.setPageSize(QPageSize(QSizeF(rect.width(), rect.height()), QPageSize.Unit.Point))
+        device.setPageMargins(QMarginsF(0, 0, 0, 0))
+        device.setResolution(72)
+    painter = QPainter()
+    if not painter.begin(device):
+        raise JobError("can't be written.", str(path), "Choose another place or free some room.")
+    if ending == ".png":
+        painter.scale(PNG_SCALE, PNG_SCALE)
+    painter.fillRect(rect, theme.PAPER)
+    paint_field(painter, rect, picture, view)
+    painter.end()
+    if ending == ".png" and not device.save(str(path)):
+        raise JobError("can't be written.", str(path), "Choose another place or free some room.")

@@ -1,0 +1,159 @@
+"""Looking back: the season, the pins A and B, and what they say of each other."""
+
+from dataclasses import dataclass
+from functools import partial
+
+import numpy as np
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from tallgrain.clock import now
+from tallgrain.core.drift.season import SeasonHead, like, season_flatness
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.surface.chart import Chart, chart
+from tallgrain.core.surface.compare import Comparison, Noise, compare
+from tallgrain.core.surface.interpolate import Mesh
+from tallgrain.core.surface.sight import sight_of_survey
+from tallgrain.core.survey import Survey
+from tallgrain.errors import TallGrainError
+from tallgrain.store.ledger import Ledger, MachineEvent
+from tallgrain.ui.worker import Worker
+
+
+@dataclass(frozen=True)
+class Season:
+    """All surveys of a printer with their headline figure, and its events."""
+
+    heads: tuple[SeasonHead, ...]
+    figures: np.ndarray
+    events: tuple[MachineEvent, ...]
+
+    def index(self, ident: str | None) -> int | None:
+        """Where a survey stands in the season."""
+        return next((i for i, h in enumerate(self.heads) if h.ident == ident), None)
+
+    def likes(self, ident: str | None) -> np.ndarray:
+        """Which surveys were made in the same conditions as one (or as the newest)."""
+        if not self.heads:
+            return np.zeros(0, dtype=bool)
+        own = self.index(ident)
+        to = self.heads[own if own is not None else -1].conditions
+        return np.array([like(h.conditions, to) for h in self.heads])
+
+    def before(self, ident: str) -> str | None:
+        """The last complete survey before one that was made in like conditions."""
+        own, alike = self.index(ident), self.likes(ident)
+        if own is None:
+            return None
+        fit = [h.ident for h, ok in zip(self.heads[:own], alike, strict=False) if ok and h.complete]
+        return fit[-1] if fit else None
+
+    def events_between(self, a: str, b: str) -> list[MachineEvent]:
+        """What happened between two surveys."""
+        one, other = self.index(a), self.index(b)
+        if one is None or other is None:
+            return []
+        times = sorted((self.heads[one].taken_at, self.heads[other].taken_at))
+        return [e for e in self.events if times[0] < e.at <= times[1]]
+
+
+@dataclass(frozen=True)
+class Compared:
+    """Survey B against survey A; the error's sentence where they can't be compared."""
+
+    a: Survey
+    b: Survey
+    comparison: Comparison | None
+    chart: Chart | None
+    mesh_a: Mesh | None
+    error: TallGrainError | None
+
+
+class LookBack(QObject):
+    """Reads the season and compares, beside the window's thread."""
+
+    changed = pyqtSignal()
+
+    def __init__(self, ledger: Ledger, parent: QObject) -> None:
+        super().__init__(parent)
+        self._ledger = ledger
+        self._sheet: MachineSheet | None = None
+        self.season: Season | None = None
+        self.pin_a: str | None = None
+        self.pin_b: str | None = None
+        self.shown: str | None = None
+        self.compared: Compared | None = None
+        self._worker = Worker(self)
+        self._worker.done.connect(self._done)
+
+    def read(self, sheet: MachineSheet | None, shown: str | None) -> None:
+        """Read the season anew; `shown` is the survey that the station shows."""
+        if sheet is not None and self._sheet is not None and sheet.name != self._sheet.name:
+            self.pin_a = self.pin_b = None
+        self._sheet, self.shown = sheet, shown
+        if sheet is not None:
+            self._worker.do("season", partial(self._read, sheet.name))
+
+    def pin(self, name: str, ident: str | None) -> None:
+        """Pin A or B to a survey, or take the pin away; the same place twice takes it away."""
+        key = f"pin_{name.lower()}"
+        setattr(self, key, None if getattr(self, key) == ident else ident)
+        self._compare()
+        self.changed.emit()
+
+    def sides(self) -> tuple[str, str] | None:
+        """The surveys that are compared: the pins, else the one shown and the one before it."""
+        b = self.pin_b or self.shown
+        if b is None or self.season is None:
+            return None
+        a = self.pin_a or self.season.before(b)
+        return (a, b) if a and a != b else None
+
+    def add_event(self, event: MachineEvent) -> int:
+        """Enter an event and show it. Raises StoreError."""
+        number = self._ledger.add_event(event)
+        self._again()
+        return number
+
+    def withdraw(self, number: int, back: bool = False) -> None:
+        """Take an event back, or put it in again. Raises StoreError."""
+        self._ledger.withdraw_event(number, None if back else now())
+        self._again()
+
+    def close(self) -> None:
+        """End the thread."""
+        self.blockSignals(True)
+        self._worker.finish()
+
+    def _again(self) -> None:
+        self.read(self._sheet, self.shown)
+
+    def _read(self, machine: str) -> Season:
+        rows = self._ledger.season(machine)
+        return Season(rows.heads, season_flatness(rows), tuple(self._ledger.events(machine)))
+
+    def _compare(self) -> None:
+        sides, sheet = self.sides(), self._sheet
+        if sides is None or sheet is None:
+            self.compared = None
+            return
+        self._worker.do("compare", partial(self._compared, *sides, sheet))
+
+    def _compared(self, a: str, b: str, sheet: MachineSheet) -> Compared:
+        one, other = self._ledger.survey(a), self._ledger.survey(b)
+        try:
+            found = compare(one, other, Noise.of_sheet(sheet), sheet.tolerance.first_layer_mm)
+        except TallGrainError as error:
+            return Compared(one, other, None, None, None, error)
+        before = sight_of_survey(one, sheet)
+        return Compared(one, other, found, chart(found.xy, found.difference), before.mesh, None)
+
+    def _done(self, name: str, result: object) -> None:
+        if name == "season":
+            assert isinstance(result, Season)
+            self.season = result
+            self._compare()
+        elif isinstance(result, Compared):
+            wanted = self.sides()
+            if wanted == (result.a.ident, result.b.ident):
+                self.compared = result
+        self.changed.emit()
