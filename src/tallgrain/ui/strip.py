@@ -51,7 +51,8 @@ class Strip(QWidget):
             return None
         return StripPicture(
             "Flatness over the season",
-            "mm, FLTt; hollow grains: other sheet or temperature, or incomplete",
+            # The survey under the cursor is named on the same line.
+            "mm" if self._cursor is not None else "mm; hollow: other sheet or heat, or incomplete",
             np.array([h.taken_at.timestamp() for h in season.heads]),
             season.figures,
             season.likes(back.shown),

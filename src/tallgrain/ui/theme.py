@@ -89,7 +89,7 @@ def style_sheet() -> str:
     QPushButton:focus, QLineEdit:focus, QSpinBox:focus, QDoubleSpinBox:focus, QComboBox:focus,
     QListView:focus {{ border: 2px solid {gold}; }}
     QPushButton[role="primary"] {{ background: {ink}; color: {panel}; border: 1px solid {ink};
-        font-weight: bold; font-size: 14px; min-height: 24px; }}
+        font-weight: bold; font-size: 13px; min-height: 24px; padding: 7px 4px; }}
     QPushButton[role="primary"]:hover {{ background: #31444f; }}
     QPushButton[role="primary"]:disabled {{ background: #8d9296; border-color: #8d9296; }}
     QPushButton[role="primary"]:focus {{ border: 2px solid {gold}; }}
@@ -104,7 +104,7 @@ def style_sheet() -> str:
     QLineEdit, QSpinBox, QDoubleSpinBox, QComboBox, QListView, QDateEdit {{ background: {panel};
         border: 1px solid {line}; border-radius: 4px; padding: 4px 6px; min-height: 18px;
         selection-background-color: {wash}; selection-color: {ink}; }}
-    QComboBox::drop-down {{ border: none; width: 22px; }}
+    QComboBox::drop-down, QDateEdit::drop-down {{ border: none; width: 22px; }}
     QComboBox::down-arrow {{ image: url({icons}/down.svg); }}
     QSpinBox::up-button, QDoubleSpinBox::up-button, QDateEdit::up-button {{
         subcontrol-position: top right; width: 20px; border: none; }}

@@ -51,6 +51,25 @@ def rule() -> QFrame:
     return made
 
 
+class Elided(QLabel):
+    """One line that ends in an ellipsis where there is no room; the tooltip has all of it."""
+
+    def minimumSizeHint(self) -> QSize:
+        """It may become narrow."""
+        return QSize(40, super().minimumSizeHint().height())
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Draw what fits."""
+        painter = QPainter(self)
+        painter.setFont(self.font())
+        painter.setPen(theme.MUTED)
+        words = painter.fontMetrics().elidedText(
+            self.text(), Qt.TextElideMode.ElideRight, self.width()
+        )
+        painter.drawText(self.rect(), int(Qt.AlignmentFlag.AlignVCenter), words)
+        self.setToolTip(self.text() if words != self.text() else "")
+
+
 class Panel(QFrame):
     """A light box with a column of things in it."""
 

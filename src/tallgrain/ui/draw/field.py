@@ -76,11 +76,9 @@ def whole_extent(sheet: MachineSheet) -> Rectangle:
     around = [part.at for part in (*sheet.supports, *sheet.adjusters)]
     xs = [box.x0 - 8, box.x1 + 8, *(x for x, _ in around)]
     ys = [box.y0 - 8, box.y1 + 8, *(y for _, y in around)]
-    room = 0.045 * max(box.width, box.depth)
-    outside_x = room if around else 0.0
-    return Rectangle(
-        min(xs) - outside_x, min(ys) - room / 2, max(xs) + outside_x, max(ys) + room / 2
-    )
+    # Room for the names above and around what stands outside the plate.
+    room = 0.07 * max(box.width, box.depth) if around else 0.0
+    return Rectangle(min(xs) - room, min(ys) - room / 4, max(xs) + room, max(ys) + room)
 
 
 def fitted(rect: QRectF, extent: Rectangle) -> View:
@@ -97,7 +95,7 @@ def paint_field(painter: QPainter, rect: QRectF, picture: Picture, view: View) -
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-    painter.setClipRect(view.box.adjusted(-AXIS_LEFT, -TOP, 0, AXIS_BOTTOM))
+    painter.setClipRect(view.box.adjusted(-AXIS_LEFT, -TOP, 18, AXIS_BOTTOM))
     _plate(painter, picture, view)
     if picture.chart:
         _heights(painter, picture.chart, view)
@@ -196,7 +194,7 @@ def _support(painter: QPainter, at: QPointF, name: str) -> None:
     painter.drawEllipse(at, 8, 8)
     painter.drawLine(at - QPointF(5, 0), at + QPointF(5, 0))
     painter.drawLine(at - QPointF(0, 5), at + QPointF(0, 5))
-    text(painter, at + QPointF(0, 22), name, Qt.AlignmentFlag.AlignHCenter, 12, theme.MUTED)
+    text(painter, at + QPointF(0, -13), name, Qt.AlignmentFlag.AlignHCenter, 12, theme.MUTED)
 
 
 def _points(painter: QPainter, picture: Picture, view: View) -> None:

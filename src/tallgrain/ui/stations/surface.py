@@ -20,7 +20,7 @@ from tallgrain.ui.section import SectionView
 from tallgrain.ui.session import Session
 from tallgrain.ui.stations.plan_dialog import PlanDialog
 from tallgrain.ui.stations.surface_bench import SurfaceBench
-from tallgrain.ui.widgets import button, label, tell
+from tallgrain.ui.widgets import Elided, button, label, set_role, tell
 from tallgrain.ui.words import day, day_time, mm
 
 SNAP_PX = 7.0
@@ -54,7 +54,8 @@ class SurfaceStation:
         middle = QVBoxLayout()
         middle.setSpacing(4)
         middle.addLayout(self._heading())
-        self.subject = label(role="muted")
+        self.subject = Elided()
+        set_role(self.subject, "muted")
         self.reading = label(role="figure")
         under = QHBoxLayout()
         under.addWidget(self.subject, 1)

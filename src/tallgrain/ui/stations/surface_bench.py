@@ -163,17 +163,24 @@ class SurfaceBench(Panel):
         self.primary.clicked.connect(self.act)
         self.break_off = button("Break off  F8", tip="Finish this touch, raise, stop")
         self.break_off.clicked.connect(self._session.break_off)
-        self.plan = button("Plan points …", tip="How many points and touches, and the heat before")
+        self.plan = button(
+            "Plan …",
+            name="Plan points",
+            tip="Points, touches, and the heat before (F6)",
+        )
         self.plan.clicked.connect(self.plan_wanted)
         self.column.addWidget(self.clearance_row)
         self.column.addWidget(self.url)
         self.column.addWidget(self.planned)
-        self.column.addWidget(self.primary)
+        step = QHBoxLayout()
+        step.setSpacing(8)
+        step.addWidget(self.primary, 1)
+        step.addWidget(self.plan)
+        self.column.addLayout(step)
         self.resume = button("", tip="Touch some old places again, then go on")
         self.resume.clicked.connect(self._session.resume_survey)
         self.column.addWidget(self.resume)
         self.column.addWidget(self.break_off)
-        self.column.addWidget(self.plan)
 
     # Acting
 
@@ -258,16 +265,15 @@ class SurfaceBench(Panel):
             return
         flat, noise = judgement.flatness, judgement.noise
         verdict = "within" if judgement.within else "more than"
-        against = f"{verdict} your {mm(judgement.tolerance_mm, 2)} mm"
+        against = f"{verdict} your {mm(judgement.tolerance_mm, 2)}"
         self.readout.tell(
             mm(flat.fltt),
             "mm flatness",
-            against if survey.complete else "of the part that was surveyed",
+            f"± {mm(2 * noise.u)} (k = 2), {against if survey.complete else 'of the part surveyed'}",
         )
         tell(
             self.small,
-            f"FLTt about the least-squares plane ± {mm(2 * noise.u)} (k = 2). "
-            f"Minimum zone {mm(judgement.zone_mm)}, RMS {mm(flat.fltq or 0.0)} mm.",
+            f"Least squares FLTt; minimum zone {mm(judgement.zone_mm)}, RMS {mm(flat.fltq or 0.0)}",
         )
         # With something to put right first, what the shape is made of can wait.
         self._show_budget(judgement if s.problem is None else None)
@@ -288,8 +294,7 @@ class SurfaceBench(Panel):
         origin = "measured here" if noise.measured else "from the sheet"
         tell(
             self.trust,
-            f"Probe repeats to {noise.s_r * 1000:.1f} µm ({origin}); a flat plate would read "
-            f"{mm(noise.floor)} mm.",
+            f"Probe repeats to {noise.s_r * 1000:.1f} µm ({origin})",
         )
         set_role(self.trust, "muted")
 
@@ -324,8 +329,7 @@ class SurfaceBench(Panel):
         elif plan is None:
             words = "Choose a printer first"
         else:
-            again = "Survey again:" if s.shown else "Survey"
-            words = f"{again} {len(plan.points)} points, {duration(plan.estimate_s)}  F5"
+            words = f"Survey {len(plan.points)} points, {duration(plan.estimate_s)}  F5"
         if self.primary.text() != words:
             self.primary.setText(words)
         self.primary.setAccessibleName(words)
