@@ -1,11 +1,22 @@
 import pytest
 
+from tallgrain import demo
 from tallgrain.ui.start import application, make_window, prepare_demo
 
 
 @pytest.fixture(scope="session")
 def qapp():
     return application()
+
+
+@pytest.fixture
+def season(bench, qtbot, home):
+    """The window on the year that ships, its newest survey shown and compared."""
+    demo.prepare(home)
+    window, made = bench()
+    qtbot.waitUntil(lambda: window.session.back.compared is not None, timeout=10_000)
+    qtbot.wait(50)
+    return window, made
 
 
 @pytest.fixture

@@ -6,6 +6,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractButton, QComboBox, QDialog, QLineEdit, QWidget
 
+from at_the_window import press, words
 from tallgrain.clock import now
 from tallgrain.core.survey import Point, Survey
 from tallgrain.errors import Halted
@@ -14,19 +15,6 @@ from tallgrain.ui.route import Fill
 from tallgrain.ui.session import SurveyPlan
 
 REAL = ("--pace", "real", "--speed", "60")
-
-
-def press(window, key, modifier=Qt.KeyboardModifier.NoModifier):
-    QTest.keyClick(window.focusWidget() or window, key, modifier)
-
-
-def words(window):
-    """All that the bench says at present."""
-    bench = window.stations["Surface"].bench
-    return " ".join(
-        child.text() for child in bench.findChildren(QWidget)
-        if hasattr(child, "text") and not child.isHidden() and child.isVisible()
-    )  # fmt: skip
 
 
 def test_survey_break_off_start_again_halt(bench, qtbot):

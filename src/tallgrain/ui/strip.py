@@ -151,7 +151,8 @@ class Strip(QWidget):
         key = Qt.Key(event.key())
         ident = self._ident()
         if key in steps and count:
-            start = self._cursor if self._cursor is not None else count - (steps[key] < 0)
+            shown = season.index(self._back.shown) if season else None
+            start = self._cursor if self._cursor is not None else shown or 0
             self._cursor = min(max(start + steps[key], 0), count - 1)
             self.setAccessibleDescription(self.describe(self._cursor))
             self.update()

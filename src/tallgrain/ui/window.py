@@ -189,13 +189,11 @@ class Window(QMainWindow):
     def _edit_menu(self) -> None:
         edit = self._menu("&Edit")
         self.edits = QUndoStack(self)
-        for action, keys in (
-            (self.edits.createUndoAction(self, "&Undo"), "Ctrl+Z"),
-            (self.edits.createRedoAction(self, "&Redo"), "Ctrl+Shift+Z"),
-        ):
-            assert action is not None
-            action.setShortcut(QKeySequence(keys))
-            edit.addAction(action)
+        undo = self._add(edit, "&Undo", self.edits.undo, "Ctrl+Z")
+        redo = self._add(edit, "&Redo", self.edits.redo, "Ctrl+Shift+Z")
+        for action, can in ((undo, self.edits.canUndoChanged), (redo, self.edits.canRedoChanged)):
+            action.setEnabled(False)
+            can.connect(action.setEnabled)
         edit.addSeparator()
         self._add(edit, "&Copy points with units", self.copy_table, "Ctrl+C")
         self._add(edit, "Note an &event …", self.note_event, "Ctrl+E")

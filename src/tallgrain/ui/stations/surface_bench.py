@@ -266,10 +266,12 @@ class SurfaceBench(Panel):
         flat, noise = judgement.flatness, judgement.noise
         verdict = "within" if judgement.within else "more than"
         against = f"{verdict} your {mm(judgement.tolerance_mm, 2)}"
+        if not survey.complete:
+            against = "of the part surveyed"
         self.readout.tell(
             mm(flat.fltt),
             "mm flatness",
-            f"± {mm(2 * noise.u)} (k = 2), {against if survey.complete else 'of the part surveyed'}",
+            f"± {mm(2 * noise.u)} (k = 2), {against}",
         )
         tell(
             self.small,

@@ -1,0 +1,23 @@
+"""Driving the real window in tests."""
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QWidget
+
+
+def press(window, key, modifier=Qt.KeyboardModifier.NoModifier):
+    """A key as the keyboard sends it: to whatever has the focus."""
+    if not window.isActiveWindow():  # no window manager hands the keyboard back after a dialog
+        window.activateWindow()
+        QTest.qWaitForWindowActive(window, 2000)
+    QTest.keyClick(window.focusWidget() or window, key, modifier)
+
+
+def words(window):
+    """All that the bench says at present."""
+    bench = window.surface.bench
+    return " ".join(
+        child.text()
+        for child in bench.findChildren(QWidget)
+        if hasattr(child, "text") and child.isVisible()
+    )

@@ -1,0 +1,176 @@
+"""Keys, faults and hands in any order: the nozzle never strikes, the window always goes on.
+
+Hypothesis looks for sequences over the real window, a real link and a real stand-in; what a
+builder at the bench does wrongly is among them (no look, hands in, a dead probe, the power switch).
+"""
+
+import contextlib
+
+import pytest
+from hypothesis import HealthCheck, Phase, settings
+from hypothesis import strategies as st
+from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, precondition, rule
+from PyQt6.QtCore import QEventLoop, QTimer
+
+from standins import Standin
+from tallgrain.errors import TallGrainError
+from tallgrain.store.ledger import Ledger
+from tallgrain.ui.session import LinkState, SurveyPlan
+from tallgrain.ui.start import application, make_window, prepare_demo
+
+FAULTS = (
+    "closed",
+    "closed-in-touch",
+    "silent",
+    "garbage",
+    "never-trips",
+    "trips-in-air",
+    "restart",
+)
+
+
+class AtTheBench(RuleBasedStateMachine):
+    """One window on one printer."""
+
+    home = None
+
+    @initialize(seed=st.integers(0, 3), cold=st.booleans())
+    def sit_down(self, seed, cold):
+        application()
+        options = ["--seed", str(seed), "--pace", "real", "--speed", "400"]
+        self.printer = Standin(*options, *(["--cold"] if cold else []))
+        AtTheBench.count = getattr(AtTheBench, "count", 0) + 1
+        home = AtTheBench.home / f"bench{AtTheBench.count}"
+        ledger = Ledger.open(home)
+        prepare_demo(ledger)
+        self.window = make_window(ledger, home)
+        self.window.may_close = lambda: True
+        self.session = self.window.session
+        self.window.show()
+        self.session.choose_plan(SurveyPlan(3, 3))
+        self.reported = {}
+        self.link()
+
+    def wait(self, seconds):
+        loop = QEventLoop()
+        QTimer.singleShot(int(seconds * 1000), loop.quit)
+        loop.exec()
+
+    @rule()
+    def link(self):
+        if self.session.link is not LinkState.UP and not self.session.busy:
+            self.session.link_to(self.printer.url)
+            self.wait(0.25)
+
+    @rule()
+    def one_next_step(self):
+        self.window.primary()
+        self.wait(0.15)
+
+    @rule()
+    def resume(self):
+        self.session.resume_survey()
+        self.wait(0.1)
+
+    @rule(seconds=st.floats(0.0, 0.5))
+    def let_it_work(self, seconds):
+        self.wait(seconds)
+
+    @rule()
+    def break_off(self):
+        self.window.station.secondary()
+        self.wait(0.1)
+
+    @rule()
+    def esc(self):
+        if self.session.busy:
+            self.window.halt_key()
+            self.wait(0.15)
+
+    @rule()
+    def stop_button(self):
+        self.window.header.stop.emit()
+        self.wait(0.1)
+
+    @rule(off=st.integers(-8, 0))
+    def look_and_type(self, off):
+        """A careful look; at worst the figure typed is too small."""
+        seen = self.printer.hands("hands.ruler")["clearance_mm"] + off
+        if self.session.guard is not None and not self.session.busy and seen >= 3:
+            self.session.see_clearance(float(seen))
+
+    @rule()
+    def raise_first(self):
+        self.session.raise_nozzle(10.0)
+        self.wait(0.1)
+
+    @rule(there=st.booleans())
+    def hands(self, there):
+        self.session.set_hands(there)
+        self.wait(0.1)
+
+    @rule(kind=st.sampled_from(FAULTS), when=st.integers(1, 6))
+    def something_breaks(self, kind, when):
+        much = ":2000" if kind == "silent" else ""
+        self.printer.hands("hands.fault", fault=f"{kind}:{when}{much}")
+
+    @rule(state=st.sampled_from(["jammed", "held", "free"]))
+    def touch_the_probe(self, state):
+        self.printer.hands("hands.probe", state=state)
+
+    @rule()
+    def power_switch(self):
+        self.printer.hands("hands.power")
+        self.wait(0.3)
+
+    @rule()
+    def mend(self):
+        self.printer.hands("hands.mend")
+
+    @precondition(lambda self: not self.session.busy)
+    @rule(drop=st.sampled_from([-9.0, 0.0, -1.79, 5.0]))
+    def reflash(self, drop):
+        """Values that make no sense, set behind the window's back."""
+        if self.session.link is LinkState.UP:
+            with contextlib.suppress(TallGrainError):
+                self.session.printer._call("values.set", name="trip_drop_mm", value=drop)
+
+    @invariant()
+    def nothing_was_struck(self):
+        if hasattr(self, "printer"):
+            assert self.printer.truth()["strikes"] == []
+
+    @invariant()
+    def nothing_stored_is_lost(self):
+        if not hasattr(self, "session"):
+            return
+        for head in self.session.ledger.heads():
+            assert head.points >= self.reported.get(head.ident, 0)
+            self.reported[head.ident] = head.points
+
+    @invariant()
+    def the_window_tells_how_it_is(self):
+        if hasattr(self, "window"):
+            assert self.window.header.pill.text()
+            if self.session.problem is not None:
+                assert str(self.session.problem).endswith((".", ")"))
+
+    def teardown(self):
+        if hasattr(self, "window"):
+            self.session.break_off()
+            self.window.close()
+            self.window.deleteLater()
+            self.wait(0.05)
+            assert self.printer.truth()["strikes"] == []
+            self.printer.stop()
+
+
+@pytest.mark.timeout(280)
+def test_any_order(tmp_path, qapp):
+    AtTheBench.home = tmp_path
+    machine = AtTheBench.TestCase()
+    machine.settings = settings(
+        max_examples=8, stateful_step_count=22, deadline=None, derandomize=True,
+        phases=[Phase.generate], suppress_health_check=list(HealthCheck),
+    )  # fmt: skip
+    machine.runTest()
