@@ -34,9 +34,11 @@ app = QApplication(sys.argv)
 window = pyqtgraph.PlotWidget()
 window.show()
 app.processEvents()
+import os
+os._exit(0)
 """
 OURS = """
-import time
+import os, time
 from tallgrain.ui.start import application, demo_window, start_standin, stop_standin
 standin = start_standin(0, 20.0)
 app = application()
@@ -46,8 +48,7 @@ while window.session.link.value != "up":
     app.processEvents()
     time.sleep(0.002)
 app.processEvents()
-window.close()
-stop_standin(standin)
+os._exit(0)  # the end is not what is measured
 """
 
 

@@ -3,13 +3,21 @@
 import math
 from dataclasses import replace
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QWheelEvent
+from PyQt6.QtCore import QPointF, QRectF, QSize, QSizeF, Qt, pyqtSignal
+from PyQt6.QtGui import (
+    QFocusEvent,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPixmap,
+    QWheelEvent,
+)
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from tallgrain.core.machine.outline import Rectangle
 from tallgrain.ui import theme
-from tallgrain.ui.draw.field import Picture, View, fitted, paint_field, whole_extent
+from tallgrain.ui.draw.field import Picture, View, fitted, paint_ground, paint_over, whole_extent
 from tallgrain.ui.draw.pens import pen, text
 
 Pair = tuple[float, float]
@@ -34,6 +42,7 @@ class Field(QWidget):
         self._cursor: Pair | None = None
         self._zoom: Rectangle | None = None
         self._corner = -1
+        self._kept: tuple[object, QPixmap, Picture] | None = None
         self._grip: str | None = None
         self._grip_from: Pair = (0.0, 0.0)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -53,9 +62,10 @@ class Field(QWidget):
 
     def picture(self) -> Picture | None:
         """What is shown, with the cursor that the keys move."""
-        if self._picture is None or not self.hasFocus():
-            return self._picture
-        return replace(self._picture, cursor=self._cursor)
+        if self._picture is None:
+            return None
+        light = self._grip == "plate"
+        return replace(self._picture, cursor=self._cursor if self.hasFocus() else None, light=light)
 
     def view(self) -> View | None:
         """Where millimetres lie at present."""
@@ -69,7 +79,8 @@ class Field(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         picture, view = self.picture(), self.view()
         if picture is not None and view is not None:
-            paint_field(painter, QRectF(self.rect()), picture, view)
+            painter.drawPixmap(0, 0, self._ground(picture, view))
+            paint_over(painter, picture, view)
         if self._words:
             middle = QPointF(self.rect().center())
             text(painter, middle, self._words, Qt.AlignmentFlag.AlignHCenter, 14, theme.MUTED)
@@ -78,6 +89,21 @@ class Field(QWidget):
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRoundedRect(QRectF(self.rect()).adjusted(1, 1, -1, -1), 4, 4)
         painter.end()
+
+    def _ground(self, picture: Picture, view: View) -> QPixmap:
+        """The drawing without line and cursor, made anew only when something in it changed."""
+        ratio = self.devicePixelRatioF()
+        key = (picture.ground(), view, self.size(), ratio)
+        if self._kept is None or self._kept[0] != key:
+            made = QPixmap((QSizeF(self.size()) * ratio).toSize())
+            made.setDevicePixelRatio(ratio)
+            made.fill(theme.PAPER)
+            painter = QPainter(made)
+            paint_ground(painter, QRectF(self.rect()), picture, view)
+            painter.end()
+            # The picture is kept too: its parts are told apart by identity.
+            self._kept = key, made, picture
+        return self._kept[1]
 
     # Zoom
 
@@ -177,6 +203,7 @@ class Field(QWidget):
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         """Let go."""
         self._grip = None
+        self.update()
 
     def leaveEvent(self, event: object) -> None:
         """Nothing is pointed at any more."""

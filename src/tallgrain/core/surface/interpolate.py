@@ -65,21 +65,30 @@ def filled(mesh: Mesh) -> Mesh:
     if not missing.any():
         return mesh
     ny, nx = mesh.heights.shape
-    bend = np.vstack(
-        [
-            np.kron(np.eye(ny), _second_differences(mesh.xs)),
-            np.kron(_second_differences(mesh.ys), np.eye(nx)),
-            # A faint pull toward the mean keeps a node that no difference ties down finite.
-            1e-9 * np.eye(nx * ny),
-        ]
-    )
-    known = np.nan_to_num(mesh.heights.ravel(), nan=0.0)
     mean = float(np.nanmean(mesh.heights))
-    held = np.where(missing, 0.0, known - mean)
-    answer = np.linalg.lstsq(bend[:, missing], -bend @ held, rcond=None)[0]
-    full = held.copy()
-    full[missing] = answer
-    return Mesh(mesh.xs, mesh.ys, (full + mean).reshape(ny, nx))
+    held = np.nan_to_num(mesh.heights - mean, nan=0.0).ravel()
+    nodes = np.arange(ny * nx).reshape(ny, nx)
+    lines = [(nodes[i], mesh.xs) for i in range(ny)] + [(nodes[:, j], mesh.ys) for j in range(nx)]
+    blocks = [_bending(line, at, missing) for line, at in lines if missing[line].any()]
+    unknown = np.flatnonzero(missing)
+    place = np.full(ny * nx, -1)
+    place[unknown] = np.arange(len(unknown))
+    # A faint pull toward the mean keeps a node that no difference ties down finite.
+    rows, right = [1e-9 * np.eye(len(unknown))], [np.zeros(len(unknown))]
+    for line, bend in blocks:
+        free = missing[line]
+        block = np.zeros((len(bend), len(unknown)))
+        block[:, place[line[free]]] = bend[:, free]
+        rows.append(block)
+        right.append(-bend[:, ~free] @ held[line[~free]])
+    held[unknown] = np.linalg.lstsq(np.vstack(rows), np.concatenate(right), rcond=None)[0]
+    return Mesh(mesh.xs, mesh.ys, (held + mean).reshape(ny, nx))
+
+
+def _bending(line: np.ndarray, at: Floats, missing: np.ndarray) -> tuple[np.ndarray, Floats]:
+    """A row or column of nodes and its second differences that involve a missing one."""
+    bend = _second_differences(at)
+    return line, bend[(bend[:, missing[line]] != 0).any(axis=1)]
 
 
 def _second_differences(at: Floats) -> Floats:
@@ -163,5 +172,5 @@ def heights_at(mesh: Mesh, xy: Floats, method: Method = "bicubic") -> Floats:
     whole = filled(mesh)
     along_x = operator(mesh.xs, xy[:, 0], method)
     along_y = operator(mesh.ys, xy[:, 1], method)
-    result: Floats = np.einsum("ij,jk,ik->i", along_y, whole.heights, along_x)
+    result: Floats = ((along_y @ whole.heights) * along_x).sum(axis=1)
     return result

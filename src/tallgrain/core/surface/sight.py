@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.surface.chart import COARSE_RASTER, Chart, chart
-from tallgrain.core.surface.interpolate import Mesh, mesh_of
+from tallgrain.core.surface.interpolate import Mesh, filled, mesh_of
 from tallgrain.core.surface.judgement import Judgement, judge_survey
 from tallgrain.core.surface.shape import deviations_from_plane, judge
 from tallgrain.core.survey import Floats, Survey
@@ -41,4 +41,6 @@ def sight_of_survey(survey: Survey, sheet: MachineSheet) -> Sight:
     except InputError:
         return Sight(survey, None, None)
     heights = deviations_from_plane(survey.xy, survey.heights, judgement.flatness.plane)
-    return Sight(survey, chart(survey.xy, heights), judgement, mesh_of(survey.xy, heights))
+    mesh = mesh_of(survey.xy, heights)
+    # Filled once here: sections are cut anew with every move of the mouse.
+    return Sight(survey, chart(survey.xy, heights), judgement, filled(mesh) if mesh else None)

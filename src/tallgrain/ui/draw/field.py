@@ -19,6 +19,7 @@ SCALE_WIDTH = 96.0
 AXIS_LEFT = 44.0
 AXIS_BOTTOM = 40.0
 TOP = 8.0
+CROWDED = 900
 
 
 @dataclass(frozen=True)
@@ -40,6 +41,15 @@ class Picture:
     cursor: tuple[float, float] | None = None
     pinned: bool = False
     crossed: tuple[tuple[float, float], ...] = ()
+    light: bool = False  # colours only, while the plate is being dragged
+
+    def ground(self) -> tuple[object, ...]:
+        """What the drawing depends on, but for the line and the cursor, which move."""
+        return (
+            id(self.sheet), id(self.points), id(self.heights), id(self.chart), self.dropped,
+            self.now, self.flags, self.show_points, self.show_reach, self.caption, self.pinned,
+            self.crossed, self.light,
+        )  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -92,22 +102,36 @@ def fitted(rect: QRectF, extent: Rectangle) -> View:
 
 def paint_field(painter: QPainter, rect: QRectF, picture: Picture, view: View) -> None:
     """Draw the field into a rectangle."""
+    paint_ground(painter, rect, picture, view)
+    paint_over(painter, picture, view)
+
+
+def paint_over(painter: QPainter, picture: Picture, view: View) -> None:
+    """Draw what moves with the mouse and the keys: the section's line and the cursor."""
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setClipRect(view.box.adjusted(-AXIS_LEFT, -TOP, 18, AXIS_BOTTOM))
+    if picture.line:
+        _line(painter, picture.line, view)
+    if picture.cursor:
+        _cursor(painter, view.at(*picture.cursor))
+    painter.restore()
+
+
+def paint_ground(painter: QPainter, rect: QRectF, picture: Picture, view: View) -> None:
+    """Draw all the rest."""
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
     painter.setClipRect(view.box.adjusted(-AXIS_LEFT, -TOP, 18, AXIS_BOTTOM))
     _plate(painter, picture, view)
     if picture.chart:
-        _heights(painter, picture.chart, view)
+        _heights(painter, picture.chart, view, picture.light)
     _frame(painter, picture, view)
-    if picture.show_points:
+    if picture.show_points and not picture.light:
         _points(painter, picture, view)
-    if picture.line:
-        _line(painter, picture.line, view)
     if picture.chart and picture.flags:
         _flags(painter, picture.chart, view)
-    if picture.cursor:
-        _cursor(painter, view.at(*picture.cursor))
     _axes(painter, picture.sheet, view)
     painter.restore()
     if picture.chart:
@@ -146,7 +170,26 @@ def _drawing_of(chart: Chart) -> tuple[QImage, QPainterPath, QPainterPath]:
     return _drawn[id(chart)][1:]
 
 
-def _heights(painter: QPainter, chart: Chart, view: View) -> None:
+_polygons: dict[int, tuple[np.ndarray, QPolygonF]] = {}
+
+
+def _polygon_of(points: np.ndarray) -> QPolygonF:
+    """Points (n, 2) mm as Qt wants them, kept for the next paint."""
+    if id(points) not in _polygons:
+        while len(_polygons) >= 4:
+            _polygons.pop(next(iter(_polygons)))
+        made = QPolygonF([QPointF(x, y) for x, y in points.tolist()])
+        _polygons[id(points)] = (points, made)
+    return _polygons[id(points)][1]
+
+
+def _in_millimetres(painter: QPainter, view: View) -> None:
+    """From here on the painter counts in mm on the plate, y to the rear."""
+    painter.translate(view.at(0, 0))
+    painter.scale(view.scale, -view.scale)
+
+
+def _heights(painter: QPainter, chart: Chart, view: View, light: bool) -> None:
     rows, columns = chart.heights.shape
     # The raster's samples sit on the edges of the area, half a sample inside the picture's edge.
     half_x = (chart.x1 - chart.x0) / (columns - 1) / 2
@@ -156,10 +199,10 @@ def _heights(painter: QPainter, chart: Chart, view: View) -> None:
     )
     image, lines, level = _drawing_of(chart)
     painter.drawImage(target, image)
+    if light:
+        return
     painter.save()
-    origin = view.at(0, 0)
-    painter.translate(origin)
-    painter.scale(view.scale, -view.scale)
+    _in_millimetres(painter, view)
     painter.setBrush(Qt.BrushStyle.NoBrush)
     for path, colour, width in ((lines, theme.INK.lighter(150), 0.7), (level, theme.INK, 1.8)):
         drawn = pen(colour, width)
@@ -199,16 +242,26 @@ def _support(painter: QPainter, at: QPointF, name: str) -> None:
 
 def _points(painter: QPainter, picture: Picture, view: View) -> None:
     done = len(picture.heights)
-    size = 3.4 if len(picture.points) > 900 else 5.6
-    places = [view.at(x, y) for x, y in picture.points.tolist()]
-    # A dot is a point drawn with a wide round pen, twice: its edge, then its fill.
+    crowded = len(picture.points) > CROWDED
+    places = _polygon_of(picture.points)
     fill = theme.PANEL if picture.chart else theme.GRAIN
+    painter.save()
+    _in_millimetres(painter, view)
+    # Thousands of round dots cost more than they show: there they are small and square.
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, not crowded)
     for dots, edge, inside in (
-        (places[:done], theme.INK, fill), (places[done:], theme.METAL, theme.PANEL),
-    ):  # fmt: skip
-        for colour, width in ((edge, size + 1.6), (inside, size - 0.4)):
-            painter.setPen(pen(colour, width))
-            painter.drawPoints(QPolygonF(dots))
+        (places.mid(0, done), theme.INK, fill),
+        (places.mid(done), theme.METAL, theme.PANEL),
+    ):
+        # A dot is a point drawn with a wide round pen, twice: its edge, then its fill.
+        for colour, width in ((edge, 2.4),) if crowded else ((edge, 7.2), (inside, 5.2)):
+            drawn = pen(colour, width)
+            drawn.setCosmetic(True)
+            if crowded:
+                drawn.setCapStyle(Qt.PenCapStyle.SquareCap)
+            painter.setPen(drawn)
+            painter.drawPoints(dots)
+    painter.restore()
     for x, y in (*picture.dropped, *picture.crossed):
         at = view.at(x, y)
         painter.setPen(pen(theme.RUST, 1.6))
