@@ -10,7 +10,17 @@ os.environ["TALLGRAIN_HOME"] = tempfile.mkdtemp()
 
 from PyQt6.QtCore import QEventLoop, QTimer
 
-from tallgrain.ui.start import application, demo_window, start_standin, stop_standin
+from tallgrain.store.ledger import Ledger
+from tallgrain.ui.start import (
+    application,
+    demo_window,
+    make_window,
+    prepare_demo,
+    standin_ports,
+    start_standin,
+    stop_standin,
+)
+from tallgrain.ui.stations.surface import Layer
 
 FOLDER = Path(__file__).parent.parent / "docs" / "screenshots"
 
@@ -46,7 +56,7 @@ class Camera:
 
 def main():
     FOLDER.mkdir(parents=True, exist_ok=True)
-    standin = start_standin(0, 60.0)
+    standin = start_standin(17, 60.0)
     application()
     window = demo_window(standin)
     window.resize(1280, 800)
@@ -54,25 +64,57 @@ def main():
     window.activateWindow()
     shoot = Camera(window, set(sys.argv[1:]))
     s = window.session
-    spin(lambda: s.link.value == "up")
+    spin(lambda: s.link.value == "up" and s.back.compared is not None)
     rest(1)
+    shoot("surface")
+    for name, width, height in (("small", 1024, 700), ("large", 2560, 1440)):
+        window.resize(width, height)
+        rest(0.5)
+        shoot(f"surface-{name}")
+    window.resize(1280, 800)
+    s.back.pin("A", "26")
+    spin(lambda: s.back.compared is not None and s.back.compared.a.ident == "26")
+    window.surface.show_layer(Layer.DIFFERENCE)
+    shoot("difference")
+    s.back.pin("A", "26")
+    window.surface.show_layer(Layer.HEIGHTS)
+    window.hands_in()
+    spin(lambda: s.guard.hands_in)
+    rest(0.6)
+    shoot("hands-in")
+    window.hands_clear()
     s.printer.heat(170.0, 70.0)
-    shoot("ready")
     spin(lambda: s.state.plate.target_c > 0)
     spin(lambda: s.state.nozzle.settled and s.state.plate.settled)
     rest(4)
     s.start_survey()
     spin(lambda: s.progress is not None and len(s.progress.touched) >= 47)
     shoot("surveying")
-    spin(lambda: not s.busy and s.shown is not None)
-    shoot("surface")
-    s.start_survey()
-    spin(lambda: s.progress is not None and len(s.progress.touched) >= 31)
     window.halt_key()
     spin(lambda: not s.busy)
     rest(1)
     shoot("stopped")
     window.may_close = lambda: True
+    window.close()
+    stop_standin(standin)
+    first_start(shoot)
+
+
+def first_start(shoot):
+    """The window of a builder who has a sheet and a printer, but no survey yet."""
+    home = Path(tempfile.mkdtemp())
+    ledger = Ledger.open(home)
+    prepare_demo(ledger)
+    standin = start_standin(0, 60.0)
+    window = make_window(ledger, home)
+    window.session.standin = True
+    window.resize(1280, 800)
+    window.show()
+    window.session.link_to(standin_ports(standin)["listening"])
+    spin(lambda: window.session.link.value == "up")
+    rest(0.6)
+    shoot.window = window
+    shoot("ready")
     window.close()
     stop_standin(standin)
 
