@@ -106,37 +106,76 @@ def make_season(home: Path) -> Iterator[str]:
             standin.terminate()
 
 
-def _live_through(ledger: Ledger, link: str, hands: str) -> Iterator[str]:
+@dataclass(frozen=True)
+class Act:
+    """Something that the hands do at the stand-in."""
+
+    method: str
+    params: dict[str, Any]
+
+
+@dataclass(frozen=True)
+class Happening:
+    """An event that the builder notes."""
+
+    event: MachineEvent
+
+
+@dataclass(frozen=True)
+class Evening:
+    """A survey: when, on which sheet, warm or cold, how long soaked."""
+
+    at: datetime
+    sheet: str
+    cold: bool
+    soak_min: float
+
+
+def story() -> Iterator[Act | Happening | Evening]:
+    """The year in order. Chance is drawn from one fixed seed; a twelfth of the evenings stay cold
+    and a few more use the other sheet, but never the last one."""
     chance = np.random.default_rng(SEED)
     days = np.sort(chance.choice(np.arange(2, DAYS), SURVEYS, replace=False))
-    story = list(STORY)
+    turns = list(STORY)
     today = 0
     for day in days:
-        while story and story[0].day <= day:
-            turn = story.pop(0)
-            _do(hands, "hands.days", days=float(turn.day - today))
+        while turns and turns[0].day <= day:
+            turn = turns.pop(0)
+            yield Act("hands.days", {"days": float(turn.day - today)})
             today = turn.day
-            _do(hands, turn.method, **turn.params)
+            yield Act(turn.method, turn.params)
             at = BEGAN + timedelta(days=today)
-            ledger.add_event(MachineEvent(PRINTER, at, turn.kind, turn.note, turn.stale))
-        _do(hands, "hands.days", days=float(day - today))
+            yield Happening(MachineEvent(PRINTER, at, turn.kind, turn.note, turn.stale))
+        yield Act("hands.days", {"days": float(day - today)})
         today = int(day)
         at = BEGAN + timedelta(days=today, minutes=float(chance.integers(-200, 240)))
-        usual = chance.random() if day != days[-1] else 1.0
-        yield _one_survey(ledger, link, hands, at, chance, usual)
+        usual = float(chance.random()) if day != days[-1] else 1.0
+        sheet = "textured" if 0.08 <= usual < 0.22 else "smooth"
+        yield Act("hands.sheet", {"name": sheet})
+        cold = usual < 0.08
+        yield Evening(at, sheet, cold, 0.0 if cold else float(chance.integers(10, 16)))
 
 
-def _one_survey(
-    ledger: Ledger, link: str, hands: str, at: datetime, chance: np.random.Generator, usual: float
-) -> str:
-    """A builder's evening: power on, look, warm up, soak, survey.
+def catch_up(hands: str) -> None:
+    """Bring a stand-in that was just started to where the story ends, without the surveys."""
+    for part in story():
+        if isinstance(part, Act) and part.method != "hands.power":
+            _do(hands, part.method, **part.params)
 
-    `usual` (0 to 1) decides: the lowest twelfth is measured cold, the next few on the other sheet.
-    """
+
+def _live_through(ledger: Ledger, link: str, hands: str) -> Iterator[str]:
+    for part in story():
+        if isinstance(part, Act):
+            _do(hands, part.method, **part.params)
+        elif isinstance(part, Happening):
+            ledger.add_event(part.event)
+        else:
+            yield _one_survey(ledger, link, hands, part)
+
+
+def _one_survey(ledger: Ledger, link: str, hands: str, evening: Evening) -> str:
+    """A builder's evening: power on, look, warm up, soak, survey."""
     _do(hands, "hands.power")
-    sheet_name = "textured" if 0.08 <= usual < 0.22 else "smooth"
-    _do(hands, "hands.sheet", name=sheet_name)
-    cold = usual < 0.08
     printer = JsonRpcPrinter(link, "The demo's story")
     text = ledger.machine_text(PRINTER)
     assert text is not None
@@ -144,19 +183,18 @@ def _one_survey(
     try:
         guard = Guard(printer, sheet)
         guard.see_clearance(_do(hands, "hands.ruler")["clearance_mm"])
-        soak = 0.0 if cold else float(chance.integers(10, 16))
         token = BreakOff()
-        for _ in warm_up(guard, None if cold else 170.0, None if cold else 70.0, soak, token):
+        nozzle_c, plate_c = (None, None) if evening.cold else (170.0, 70.0)
+        for _ in warm_up(guard, nozzle_c, plate_c, evening.soak_min, token):
             pass
-        plan = grid_plan(sheet, 9, 9, 2)
-        events = survey(
-            guard, ledger, plan, lambda: at, token, sheet=sheet_name, soak_min=soak or None
-        )
-        *_, end = events
+        *_, end = survey(
+            guard, ledger, grid_plan(sheet, 9, 9, 2), lambda: evening.at, token,
+            sheet=evening.sheet, soak_min=evening.soak_min or None,
+        )  # fmt: skip
         printer.heat(0.0, 0.0)
     finally:
         printer.close()
-    return f"{at:%Y-%m-%d} survey {end.ident}: {end.points} points, {sheet_name} sheet"
+    return f"{evening.at:%Y-%m-%d} survey {end.ident}: {end.points} points, {evening.sheet} sheet"
 
 
 def _do(hands: str, method: str, **params: Any) -> Any:

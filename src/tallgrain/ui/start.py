@@ -101,7 +101,7 @@ def open_window() -> int:
     return app.exec()
 
 
-def open_demo(seed: int = 0, speed: float = 20.0) -> int:
+def open_demo(seed: int = demo.SEED, speed: float = 20.0) -> int:
     """The window on Hollin Hay Orchard with a stand-in of its own; its exit status."""
     # First of all: the stand-in starts up beside the window, not before it.
     standin = start_standin(seed, speed)
@@ -128,7 +128,13 @@ def demo_window(standin: "subprocess.Popen[str]") -> "Window":
     session.plate_sheet = "smooth"
     window.refresh_printers()
     window.add_hands(lambda: standin_ports(standin)["hands"])
-    session.link_to(lambda: standin_ports(standin)["listening"])
+
+    def caught_up() -> str:
+        ports = standin_ports(standin)
+        demo.catch_up(ports["hands"])
+        return ports["listening"]
+
+    session.link_to(caught_up)
     return window
 
 

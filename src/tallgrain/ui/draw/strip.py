@@ -152,7 +152,8 @@ def _events(
 
 def _grains(painter: QPainter, rect: QRectF, picture: StripPicture) -> None:
     places = strip_places(rect, picture)
-    line = [p for p, like in zip(places, picture.like, strict=True) if p is not None and like]
+    solid = picture.like & picture.complete
+    line = [p for p, joined in zip(places, solid, strict=True) if p is not None and joined]
     painter.setPen(pen(theme.GRAIN, 1.3))
     painter.drawPolyline(QPolygonF(line))
     for i, at in enumerate(places):
@@ -160,11 +161,10 @@ def _grains(painter: QPainter, rect: QRectF, picture: StripPicture) -> None:
             continue
         painter.setPen(pen(theme.GOLD, 1.3))
         # Unlike conditions and incomplete surveys are hollow; the one shown is ink.
-        solid = picture.like[i] and picture.complete[i]
-        painter.setBrush(theme.GRAIN if solid else theme.PANEL)
+        painter.setBrush(theme.GRAIN if solid[i] else theme.PANEL)
         if i == picture.shown:
-            painter.setPen(pen(theme.INK, 1.3))
-            painter.setBrush(theme.INK)
+            painter.setPen(pen(theme.INK, 1.8))
+            painter.setBrush(theme.INK if picture.complete[i] else theme.PANEL)
         painter.drawEllipse(at, 4.2, 5.4)
         if i == picture.cursor:
             painter.setBrush(Qt.BrushStyle.NoBrush)

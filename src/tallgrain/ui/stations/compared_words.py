@@ -53,3 +53,19 @@ def compared_words(compared: Compared, season: Season | None) -> tuple[str, bool
         count = len(found.outliers)
         lines.append(f"{count} {'touch' if count == 1 else 'touches'} left out as outliers.")
     return "\n".join(lines), found.matters
+
+
+def figure_lines(compared: Compared) -> list[str]:
+    """The figures of a comparison, a line each."""
+    found = compared.comparison
+    if found is None:
+        return []
+    nearer = "nearer to" if found.offset_mm > 0 else "further from"
+    rear = "rear" if found.tilt_y_mm > 0 else "front"
+    right = "right" if found.tilt_x_mm > 0 else "left"
+    return [
+        f"Offset {mm(abs(found.offset_mm))} mm {nearer} the nozzle",
+        f"Tilt {mm(abs(found.tilt_x_mm))} mm {right} up, {mm(abs(found.tilt_y_mm))} mm {rear} up",
+        f"Shape {mm(found.shape_pv_mm)} mm peak to valley, {mm(found.shape_rms_mm)} RMS",
+        f"Noise {mm(found.noise_rms_mm)} mm RMS, {len(found.xy)} common places",
+    ]

@@ -137,6 +137,8 @@ class SurfaceStation:
         """Show another layer."""
         self.layer = layer
         self.layers[layer].setChecked(True)
+        self.bench.compare_first = layer is Layer.DIFFERENCE
+        self.bench.refresh()
         self.refresh()
 
     def pin_scale(self) -> None:
@@ -179,7 +181,7 @@ class SurfaceStation:
         """Follow the session."""
         s = self._session
         tall = self.widget.height() > ROOM_FOR_SECTION_PX
-        self.section.setVisible(self.show_section and tall)
+        self.section.setVisible(self.show_section and tall and s.progress is None)
         if s.sheet is None:
             self.field.show_picture(None, "No printer yet: add a machine sheet (File menu).")
             tell(self.subject, "")
@@ -260,7 +262,9 @@ class SurfaceStation:
             lines.append(("now" if s.newest_shown else f"survey {s.shown.head.ident}",
                           section(s.shown.sight.mesh, *self.line)))  # fmt: skip
             compared = self._compared()
-            if compared is not None and compared.mesh_a is not None:
+            # A part has a plane of its own: laid over a whole survey it would mislead.
+            whole = s.shown.survey.complete
+            if whole and compared is not None and compared.mesh_a is not None:
                 name = f"survey {compared.a.ident}, {day(compared.a.taken_at)}"
                 lines.append((name, section(compared.mesh_a, *self.line)))
         self.section.show_picture(SectionPicture(tuple(lines)))

@@ -20,7 +20,7 @@ from tallgrain.core.surface.judgement import Judgement
 from tallgrain.errors import TallGrainError
 from tallgrain.ui import theme
 from tallgrain.ui.session import LinkState, Progress, Session
-from tallgrain.ui.stations.compared_words import compared_words
+from tallgrain.ui.stations.compared_words import compared_words, figure_lines
 from tallgrain.ui.stations.plan_dialog import plan_summary
 from tallgrain.ui.widgets import Bar, Panel, Readout, button, label, rule, set_role, tell
 from tallgrain.ui.words import count_of, duration, mm
@@ -95,6 +95,7 @@ class SurfaceBench(Panel):
         super().__init__(14)
         self._session = session
         self._step: QWidget | None = None
+        self.compare_first = False
         self.setFixedWidth(WIDTH)
         body = QWidget()
         self._body = QVBoxLayout(body)
@@ -126,10 +127,11 @@ class SurfaceBench(Panel):
         self.same_rule = rule()
         self.same_head = label("Same bed as last time?", "head")
         self.same = label(wrap=True)
+        self.figures = label(wrap=True)
         for part in (
             self.head, self.readout, self.progress, self.small, self.notice, self.incomplete,
             self.budget_rule, self.budget_head, self.budget, self.trust,
-            self.same_rule, self.same_head, self.same,
+            self.same_rule, self.same_head, self.same, self.figures,
         ):  # fmt: skip
             self._body.addWidget(part)
         self._body.addStretch(1)
@@ -265,7 +267,7 @@ class SurfaceBench(Panel):
             return
         flat, noise = judgement.flatness, judgement.noise
         verdict = "within" if judgement.within else "more than"
-        against = f"{verdict} your {mm(judgement.tolerance_mm, 2)}"
+        against = f"{verdict} {mm(judgement.tolerance_mm, 2)}"
         if not survey.complete:
             against = "of the part surveyed"
         self.readout.tell(
@@ -275,7 +277,7 @@ class SurfaceBench(Panel):
         )
         tell(
             self.small,
-            f"Least squares FLTt; minimum zone {mm(judgement.zone_mm)}, RMS {mm(flat.fltq or 0.0)}",
+            f"Least squares; minimum zone {mm(judgement.zone_mm)}, RMS {mm(flat.fltq or 0.0)}",
         )
         # With something to put right first, what the shape is made of can wait.
         self._show_budget(judgement if s.problem is None else None)
@@ -283,9 +285,11 @@ class SurfaceBench(Panel):
     def _show_budget(self, judgement: Judgement | None) -> None:
         there = judgement is not None
         terms = judgement is not None and bool(judgement.shares)
+        self._show_same(there)
+        there = there and not (self.compare_first and self._session.back.compared is not None)
         for part in (self.budget_rule, self.budget_head, self.trust):
             part.setVisible(there)
-        self._show_same(there)
+        terms = terms and there
         self.budget.setVisible(terms)
         if judgement is None:
             return
@@ -306,9 +310,11 @@ class SurfaceBench(Panel):
         told = there and compared is not None
         for part in (self.same_rule, self.same_head, self.same):
             part.setVisible(told)
+        self.figures.setVisible(told and self.compare_first)
         if compared is not None and told:
             words, attention = compared_words(compared, s.back.season)
             tell(self.same, words)
+            tell(self.figures, "\n".join(figure_lines(compared)))
             set_role(self.same, "rust" if attention else "")
 
     def _show_actions(self) -> None:
