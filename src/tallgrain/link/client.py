@@ -241,21 +241,27 @@ def _heat_of(value: Any) -> Heat:
 
 
 def _state_of(value: Any) -> PrinterState:
+    """A state from what the printer told. Raises LinkError where any of it makes no sense."""
     told = _table(value)
-    probe = _table(told.get("probe"))
-    touch = told.get("reference_touch")
-    return PrinterState(
-        boot=str(told.get("boot")),
-        frame=int(told.get("frame", 0)),
-        referenced=bool(told.get("referenced")),
-        reference_touch=_place_of(touch) if touch else None,
-        moving=bool(told.get("moving")),
-        motions=int(told.get("motions", 0)),
-        position=_place_of(told.get("position")),
-        extended=bool(probe.get("extended")),
-        tripped=bool(probe.get("tripped")),
-        nozzle=_heat_of(told.get("nozzle")),
-        plate=_heat_of(told.get("plate")),
-        clock_s=float(told.get("clock_s", 0.0)),
-        not_kept=int(told.get("not_kept", 0)),
-    )
+    try:
+        probe = _table(told.get("probe"))
+        touch = told.get("reference_touch")
+        return PrinterState(
+            boot=str(told.get("boot")),
+            frame=int(told.get("frame", 0)),
+            referenced=told.get("referenced") is True,
+            reference_touch=_place_of(touch) if touch else None,
+            moving=told.get("moving") is not False,
+            motions=int(told.get("motions", 0)),
+            position=_place_of(told.get("position")),
+            extended=probe.get("extended") is not False,
+            tripped=probe.get("tripped") is not False,
+            nozzle=_heat_of(told.get("nozzle")),
+            plate=_heat_of(told.get("plate")),
+            clock_s=float(told.get("clock_s", 0.0)),
+            not_kept=int(told.get("not_kept", 0)),
+        )
+    except (TypeError, ValueError, OverflowError):
+        raise LinkError(
+            "the printer told a state that makes no sense.", "link", "Link again."
+        ) from None

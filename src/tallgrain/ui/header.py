@@ -117,13 +117,13 @@ class Header(QFrame):
         if off is not None:
             left = f"{off / 60:.0f} min" if off > 90 else f"{off:.0f} s"
             return f"heaters off in {left}", "rust"
-        if s.state is not None and s.state.moving:
-            return "moving, not by Tall Grain", "rust"
         if not s.guard.trusted:
             seen = s.guard.clearance_mm
             if seen is not None:
                 return f"clearance {seen:g} mm seen", "gold"
             return "position unknown", "rust"
+        if s.state is not None and s.state.moving:
+            return "moving, not by Tall Grain", "rust"
         if s.state is not None and s.state.extended:
             return "referenced · probe extended", "gold"
         return "referenced · hands clear", "calm"

@@ -6,7 +6,7 @@ from tallgrain.paths import ASSETS
 
 PAPER = QColor("#F3EEE2")
 PANEL = QColor("#FBF8F1")
-SHADE = QColor("#EBE4D3")
+SHADE = QColor("#EDE6D6")
 LINE = QColor("#D8CEBA")
 INK = QColor("#20303A")
 MUTED = QColor("#676154")  # 4.5:1 and more on paper, panel and shade
