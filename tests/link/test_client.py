@@ -78,9 +78,9 @@ def peer():
     [
         (b"\x00\xff garbage\n", LinkError, "makes no sense"),
         (b'{"jsonrpc":"2.0","id":$ID,"result":[1]}\n', LinkError, "wrong form"),
-        (b'{"jsonrpc":"2.0","id":$ID,"result":{"x":1,"y":2}}\n', LinkError, "position that is none"),
+        (b'{"jsonrpc":"2.0","id":$ID,"result":{"x":1,"y":2}}\n', LinkError, "that is none"),
         (b'{"jsonrpc":"2.0","id":$ID,"result":{"x":1,"y":2,"z":1e99}}\n', LinkError, "can't be"),
-        (b'{"jsonrpc":"2.0","id":$ID,"error":{"code":1,"message":"no"}}\n', PrinterRefused, "No."),
+        (b'{"jsonrpc":"2.0","id":$ID,"error":{"message":"no"}}\n', PrinterRefused, "No."),
         (b'{"jsonrpc":"2.0","id":$ID,"error":"broken"}\n', LinkError, "makes no sense"),
         (b'{"jsonrpc":"2.0","id":99999,"result":{}}\n{"jsonrpc":"1.0"}\n', LinkError, "no sense"),
         (None, LinkError, "gone"),
