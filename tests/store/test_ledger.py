@@ -15,7 +15,7 @@ from alembic.script import ScriptDirectory
 from tallgrain.core.survey import Conditions, Point, Survey
 from tallgrain.errors import InputError, StoreError
 from tallgrain.store import database
-from tallgrain.store.ledger import FILE_NAME, Ledger, NewSurvey
+from tallgrain.store.ledger import FILE_NAME, Ledger, MachineEvent, NewSurvey
 from tallgrain.store.models import METADATA
 
 NOON = datetime(2026, 3, 4, 18, 20, tzinfo=UTC)
@@ -170,3 +170,31 @@ def test_network_folders_are_noticed(folder, there):
 def test_holder_file_is_readable(home):
     with Ledger.open(home, "The window"):
         assert json.loads((home / "ledger.lock").read_text())["holder"] == "The window"
+
+
+def test_events_are_withdrawn_not_lost(home):
+    first = MachineEvent("Barley", NOON, "new nozzle", "0.6 mm", ("Gap",))
+    later = MachineEvent("barley", NOON.replace(year=2027), "moved", stale=("Tilt", "Gap"))
+    with Ledger.open(home) as ledger:
+        number = ledger.add_event(later)
+        ledger.add_event(first)
+        assert [e.kind for e in ledger.events("BARLEY")] == ["new nozzle", "moved"]
+        assert ledger.events("Barley")[1].stale == ("Tilt", "Gap")
+        ledger.withdraw_event(number, NOON)
+        assert [e.kind for e in ledger.events("Barley")] == ["new nozzle"]
+        ledger.withdraw_event(number, None)
+        assert [e.number for e in ledger.events("Barley")][1] == number
+        assert ledger.events("Rye") == []
+
+
+def test_a_season_is_read_in_the_order_of_time(home):
+    days = [5, 1, 3]
+    with Ledger.open(home) as ledger:
+        for day in days:
+            points = tuple(Point(float(i), 2.0 * i * i, 0.01 * day) for i in range(day + 3))
+            ledger.add_survey(Survey("Barley", "surface", NOON.replace(day=day), points))
+        ledger.add_survey(Survey("Rye", "surface", NOON, (Point(0.0, 0.0, 9.0),)))
+        rows = ledger.season("barley")
+    assert [h.taken_at.day for h in rows.heads] == sorted(days)
+    assert rows.survey.tolist() == [0] * 4 + [1] * 6 + [2] * 8
+    assert rows.heights.max() == 0.05

@@ -1,0 +1,121 @@
+"""Printers, files, heat and the demo's hands at the real window."""
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QDialog, QFileDialog, QMessageBox
+
+from at_the_window import press, words
+from tallgrain.formats.machine_toml import shipped_sheet_text
+from tallgrain.ui.hands import Hands
+from tallgrain.ui.stations.plan_dialog import PlanDialog
+
+
+def box_of(window):
+    return next(d for d in window.findChildren(QDialog) if d.isVisible())
+
+
+def test_a_second_printer_is_added_and_shown(season, qtbot, tmp_path, monkeypatch):
+    window, _ = season
+    s = window.session
+    sheet = tmp_path / "oats.toml"
+    sheet.write_text(shipped_sheet_text("Barley").replace('"Barley"', '"Oats"', 1))
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *a: (str(sheet), ""))
+    window.add_sheet()
+    qtbot.waitUntil(lambda: s.sheet.name == "Oats" and s.shown is None, timeout=5000)
+    assert s.link.value == "none"  # another printer is another link
+    assert "nothing surveyed yet" in words(window)
+    assert [window.header.printers.itemText(i) for i in range(2)] == ["Barley", "Oats"]
+    qtbot.waitUntil(lambda: not s.back.season.heads, timeout=5000)
+    window.header.printer_chosen.emit("Barley")
+    qtbot.waitUntil(lambda: s.shown is not None and s.shown.head.ident == "34", timeout=5000)
+    sheet.write_text(sheet.read_text().replace("margin", "margn"))
+    window.add_sheet()
+    assert "did you mean 'margin'" in box_of(window).text()
+
+
+def test_the_survey_that_is_shown_is_saved(season, tmp_path, monkeypatch):
+    window, _ = season
+    for ending, begins in (("json", '{\n "format": "tallgrain-survey"'), ("csv", "x_mm,y_mm,z_mm")):
+        path = tmp_path / f"bed.{ending}"
+        monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, p=path: (str(p), ""))
+        window.save_survey()
+        assert path.read_text().startswith(begins)
+    picture = tmp_path / "bed.svg"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a: (str(picture), ""))
+    window.save_picture()
+    assert "<svg" in picture.read_text()
+    wrong = tmp_path / "bed.doc"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a: (str(wrong), ""))
+    for save in (window.save_survey, window.save_picture):
+        save()
+        assert ".doc" in box_of(window).text()
+        box_of(window).close()
+    assert not wrong.exists()
+
+
+def test_warming_up_belongs_to_the_plan(bench, qtbot):
+    window, made = bench("--pace", "instant")
+    s = window.session
+    press(window, Qt.Key.Key_F6)
+    dialog = next(d for d in window.findChildren(PlanDialog) if d.isVisible())
+    dialog.columns.setValue(3)
+    dialog.rows.setValue(3)
+    assert not dialog.plate.isEnabled()
+    dialog.warm.setChecked(True)
+    dialog.plate.setValue(60)
+    dialog.nozzle.setValue(150)
+    dialog.soak.setValue(5)
+    dialog.accept()
+    assert (s.chosen.plate_c, s.chosen.nozzle_c, s.chosen.soak_min) == (60, 150, 5)
+    press(window, Qt.Key.Key_F5)
+    qtbot.waitUntil(lambda: s.shown is not None and not s.busy, timeout=20_000)
+    conditions = s.shown.survey.conditions
+    assert conditions.plate_c == pytest.approx(60, abs=1.5)
+    assert conditions.nozzle_c == pytest.approx(150, abs=1.5)
+    assert conditions.soak_min == 5
+    assert made.truth()["strikes"] == []
+
+
+@pytest.mark.parametrize(("answer", "hot_after"), [("Switch off and close", False), ("Stay", True)])
+def test_closing_asks_about_hot_heaters(bench, qtbot, monkeypatch, answer, hot_after):
+    window, _ = bench()
+    s = window.session
+    s.set_heat(120.0, 50.0)
+    qtbot.waitUntil(lambda: s.care.hot, timeout=5000)
+
+    def choose(box):
+        chosen = next(b for b in box.buttons() if b.text() == answer)
+        monkeypatch.setattr(box, "clickedButton", lambda: chosen)
+        assert "heaters are on" in box.text()
+
+    monkeypatch.setattr(QMessageBox, "exec", choose)
+    closed = window.close()
+    assert closed is not hot_after
+    if not hot_after:
+        assert not window.isVisible()
+    monkeypatch.undo()
+
+
+def test_the_demos_hands_act_at_the_stand_in(season, qtbot):
+    window, made = season
+    host = made.hands._socket.getpeername()
+    window.add_hands(lambda: f"tcp://{host[0]}:{host[1]}")
+    names = [words.replace("&", "") for words, _ in window.hands.actions()]
+    assert len(names) == len(set(names)) == 7
+    acts = dict(zip(names, (act for _, act in window.hands.actions()), strict=True))
+    acts["Hold a ruler under the nozzle"]()
+    qtbot.waitUntil(lambda: any(d.isVisible() for d in window.findChildren(QMessageBox)))
+    seen = int(box_of(window).text().split("at least ")[1].split()[0])
+    assert seen <= made.truth()["gap_mm"] < seen + 2
+    box_of(window).close()
+    acts["Switch the printer off and on"]()
+    qtbot.waitUntil(lambda: window.session.link.value == "lost", timeout=5000)
+
+
+def test_hands_that_do_not_answer_are_said(qtbot, qapp):
+    hands = Hands(lambda: "tcp://127.0.0.1:1", qapp)
+    with qtbot.waitSignal(hands.failed, timeout=5000) as told:
+        hands.act("hands.ruler")
+    assert "hands do not answer" in str(told.args[0])
+    hands.close()
+    hands.setParent(None)
