@@ -96,6 +96,22 @@ def test_closing_asks_about_hot_heaters(bench, qtbot, monkeypatch, answer, hot_a
     monkeypatch.undo()
 
 
+def test_hands_in_over_a_hot_plate_offers_to_cool(bench, qtbot):
+    window, _ = bench("--pace", "real", "--speed", "600")
+    s = window.session
+    s.set_heat(150.0, 60.0)
+    qtbot.waitUntil(lambda: s.state.nozzle.now_c > 100, timeout=9000)
+    press(window, Qt.Key.Key_F9)
+    qtbot.waitUntil(lambda: s.guard.hands_in, timeout=5000)
+    box = box_of(window)
+    assert "Nothing moves until" in box.text()
+    next(b for b in box.buttons() if b.text().startswith("Heaters off")).click()
+    qtbot.waitUntil(lambda: not s.care.hot, timeout=5000)
+    assert s.guard.hands_in  # cooling is no word about the hands
+    press(window, Qt.Key.Key_F12)
+    assert not s.guard.hands_in
+
+
 def test_the_demos_hands_act_at_the_stand_in(season, qtbot):
     window, made = season
     host = made.hands._socket.getpeername()

@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QColor, QImage, QPainter
+from PyQt6.QtWidgets import QMessageBox
 
 from tallgrain.core.surface.chart import chart
 from tallgrain.core.surface.interpolate import mesh_of
@@ -22,6 +23,7 @@ from tallgrain.ui.draw.strip import StripPicture, paint_strip, strip_places, str
 from tallgrain.ui.header import Header
 from tallgrain.ui.route import Fill, Kernel, StationButton
 from tallgrain.ui.session import LinkState
+from tallgrain.ui.start import note_bug
 from tallgrain.ui.words import count_of, degrees_c, duration, mm
 from tallgrain.ui.worker import Worker
 
@@ -218,4 +220,19 @@ def test_a_bug_in_a_job_reaches_the_window_and_the_worker_goes_on(qtbot, caplog)
     assert isinstance(told[1][1], JobError)
     assert re.search("ZeroDivisionError", str(told[1][1]))
     assert told[2] == ("fine", 7)
+    caplog.clear()
+
+
+def test_a_bug_in_the_windows_own_thread_is_told_not_fatal(bench, caplog):
+    window, _ = bench(link=False)
+    try:
+        raise ZeroDivisionError("by zero")
+    except ZeroDivisionError as error:
+        for _ in range(2):  # told once, however often it happens
+            note_bug(type(error), error, error.__traceback__)
+    (box,) = window.findChildren(QMessageBox)
+    assert "ZeroDivisionError: by zero" in box.text()
+    assert "STOP works" in box.informativeText()
+    assert sum("a fault in Tall Grain itself" in r.getMessage() for r in caplog.records) == 2
+    box.close()
     caplog.clear()

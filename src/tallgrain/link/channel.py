@@ -94,8 +94,9 @@ class Channel:
             self._thread.join(timeout=2)
 
     def _silent(self, method: str) -> LinkSilent:
+        log.info("no answer in time to %s", method)
         return LinkSilent(
-            f"the printer has not answered '{method}' in time.",
+            "the printer has not answered in time.",
             self.where,
             "STOP may not reach it: use the power switch if it moves. Then link again.",
         )

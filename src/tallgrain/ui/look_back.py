@@ -36,7 +36,11 @@ class Season:
         if not self.heads:
             return np.zeros(0, dtype=bool)
         own = self.index(ident)
-        to = self.heads[own if own is not None else -1].conditions
+        # A broken-off survey may not have warmed up yet: it is no measure for the others.
+        whole = [i for i, h in enumerate(self.heads) if h.complete]
+        if own is None or (whole and not self.heads[own].complete):
+            own = whole[-1] if whole else -1
+        to = self.heads[own].conditions
         return np.array([like(h.conditions, to) for h in self.heads])
 
     def before(self, ident: str) -> str | None:

@@ -7,6 +7,7 @@ import os
 import subprocess
 import sys
 from pathlib import Path
+from types import TracebackType
 from typing import TYPE_CHECKING
 
 from tallgrain import demo
@@ -22,6 +23,7 @@ if TYPE_CHECKING:
     from tallgrain.ui.window import Window
 
 DEMO_PRINTER = "Barley"
+log = logging.getLogger(__name__)
 # Qt ends the application when its last Python name goes.
 _kept: "list[QApplication]" = []
 
@@ -51,6 +53,8 @@ def application() -> "QApplication":
     app = QApplication.instance() or QApplication(sys.argv[:1])
     assert isinstance(app, QApplication)
     _kept.append(app)
+    if sys.excepthook is sys.__excepthook__:
+        sys.excepthook = note_bug
     app.setApplicationName("Tall Grain")
     app.setStyle("Fusion")
     load_fonts()
@@ -58,6 +62,27 @@ def application() -> "QApplication":
     app.setPalette(palette())
     app.setStyleSheet(style_sheet())
     return app
+
+
+def note_bug(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+    """A fault of our own in the window's thread: logged and told, where Qt would end the program.
+
+    Whatever moves goes on to its own bound; STOP still works.
+    """
+    from PyQt6.QtWidgets import QApplication, QMessageBox
+
+    log.error("a fault in Tall Grain itself", exc_info=(kind, error, trace))
+    parent = QApplication.activeWindow()
+    if parent is None or parent.findChild(QMessageBox, "bug") is not None:
+        return
+    box = QMessageBox(QMessageBox.Icon.NoIcon, "Tall Grain", "", parent=parent)
+    box.setObjectName("bug")
+    box.setText(f"A fault in Tall Grain itself: {kind.__name__}: {error}")
+    box.setInformativeText(
+        "What was stored is safe, and STOP works. Break off what runs, then start the window "
+        "again. The log in the data folder says more."
+    )
+    box.open()
 
 
 def _display_answers() -> bool:

@@ -59,6 +59,9 @@ QUESTIONS = {
 }
 
 
+# Hotter than this, skin burns at a touch (ISO 13732-1, bare metal).
+HOT_C = 50.0
+
 KEYS = (
     ("Esc", "halt while Tall Grain moves the printer; otherwise close what is open"),
     ("F5", "the one next step"),
@@ -413,8 +416,22 @@ class Window(QMainWindow):
         Finder(self._commands, self).open()
 
     def hands_in(self) -> None:
-        """A person's hands go to the printer."""
-        self.session.set_hands(True)
+        """A person's hands go to the printer; where it is hot, cooling is offered first."""
+        s = self.session
+        s.set_hands(True)
+        state = s.state if s.link is LinkState.UP and not s.busy else None
+        if state is None or max(state.plate.now_c, state.nozzle.now_c) < HOT_C:
+            return
+        box = QMessageBox(QMessageBox.Icon.NoIcon, "Hands in", "", parent=self)
+        box.setText(
+            f"The plate is at {state.plate.now_c:.0f} °C and the nozzle at "
+            f"{state.nozzle.now_c:.0f} °C. Nothing moves until you say that your hands are clear."
+        )
+        cool = box.addButton("Heaters off, let it cool", QMessageBox.ButtonRole.AcceptRole)
+        box.addButton("I know that it is hot", QMessageBox.ButtonRole.RejectRole)
+        assert cool is not None
+        cool.clicked.connect(lambda: s.set_heat(0.0, 0.0))
+        box.open()
 
     def hands_clear(self) -> None:
         """They are away again."""
