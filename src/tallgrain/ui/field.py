@@ -60,6 +60,12 @@ class Field(QWidget):
         self._picture, self._words = picture, words
         self.update()
 
+    def move_line(self, p: Pair, q: Pair) -> None:
+        """Show the section's line elsewhere."""
+        if self._picture is not None and self._picture.line is not None:
+            self._picture = replace(self._picture, line=(p, q))
+            self.update()
+
     def picture(self) -> Picture | None:
         """What is shown, with the cursor that the keys move."""
         if self._picture is None:

@@ -5,6 +5,7 @@ Z(y, x) = Ay · H · Axᵀ with one operator for each axis.
 """
 
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Literal
 
 import numpy as np
@@ -126,7 +127,7 @@ def cubic_operator(knots: Floats, queries: Floats) -> Floats:
             columns.append(np.prod((queries[:, None] - others) / (knots[i] - others), axis=1))
         return np.stack(columns, axis=1)
     steps = np.diff(knots)
-    curvature = np.linalg.solve(*_curvature_system(steps))
+    curvature = _curvature(steps.tobytes())
     cell = np.clip(np.searchsorted(knots, queries, side="right") - 1, 0, n - 2)
     h = steps[cell]
     right = (queries - knots[cell]) / h
@@ -135,6 +136,18 @@ def cubic_operator(knots: Floats, queries: Floats) -> Floats:
     operator += ((left**3 - left) * h**2 / 6)[:, None] * curvature[cell]
     operator += ((right**3 - right) * h**2 / 6)[:, None] * curvature[cell + 1]
     return operator
+
+
+@lru_cache(maxsize=16)
+def _curvature(steps: bytes) -> Floats:
+    """The map (n, n) from heights to second derivatives for a spacing of knots.
+
+    Kept, because a section is cut from the same grid with every move of the mouse.
+    """
+    left, right = _curvature_system(np.frombuffer(steps))
+    made: Floats = np.linalg.solve(left, right).astype(np.float64, copy=False)
+    made.setflags(write=False)
+    return made
 
 
 def _curvature_system(h: Floats) -> tuple[Floats, Floats]:

@@ -280,7 +280,9 @@ class SurfaceStation:
             )
             p, q = snapped(p, q, mesh, SNAP_PX / view.scale)
         self.line = (p, q)
-        self.refresh()
+        # Only the line moved: nothing else needs to be asked anew.
+        self.field.move_line(p, q)
+        self._refresh_section()
 
     def _point(self, at: tuple[float, float] | None) -> None:
         chart = self._chart()
