@@ -369,3 +369,46 @@ def test_the_window_remembers_its_size(season, home):
     window.resize(1280, 800)
     window._remembered()
     assert (window.width(), window.height()) == (1100, 730)
+
+
+@pytest.mark.parametrize(
+    ("trouble", "said"),
+    [
+        ("dies", "use the power switch"),
+        ("restarts", "use the power switch"),
+        ("freezes", "link silent"),
+        ("answers nonsense", "makes no sense"),
+    ],
+)
+def test_looking_back_goes_on_whatever_the_printer_does(season, qtbot, trouble, said):
+    """Field, section, strip, pins and events in use while the printer fails: told, no more."""
+    window, made = season
+    s, back = window.session, window.session.back
+    window.strip.setFocus()
+    press(window, Qt.Key.Key_Left)
+    if trouble == "dies":
+        made.stop()
+    elif trouble == "restarts":
+        made.hands("hands.power")
+    else:
+        kind = "silent:1:6000" if trouble == "freezes" else "garbage:1"
+        made.hands("hands.fault", fault=kind)
+        s.worker.do("touch", lambda: s.printer.touch(1.7))  # anything that is answered
+    press(window, Qt.Key.Key_A)
+    assert back.pin_a == "33"
+    press(window, Qt.Key.Key_D)
+    qtbot.waitUntil(lambda: back.compared is not None and back.compared.a.ident == "33")
+    window.surface._drag((50.0, 60.0), (300.0, 200.0))
+    window.surface.field.zoom(2.0)
+    assert len(window.surface.section.picture.lines) == 2
+    window.take_event(MachineEvent("Barley", now(), "probe work", stale=("Probe",)))
+    qtbot.waitUntil(lambda: len(back.season.events) == 5, timeout=5000)
+    told = lambda: words(window) + window.header.pill.text()  # noqa: E731
+    qtbot.waitUntil(lambda: said in told(), timeout=12_000)
+    if trouble in ("dies", "restarts", "answers nonsense"):
+        qtbot.waitUntil(lambda: s.link.value == "lost", timeout=9000)
+        assert "Link again" in words(window)
+    window.strip.setFocus()
+    press(window, Qt.Key.Key_Left)
+    press(window, Qt.Key.Key_Return)
+    qtbot.waitUntil(lambda: s.shown.head.ident == "32", timeout=5000)

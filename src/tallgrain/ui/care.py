@@ -3,12 +3,11 @@
 import logging
 import os
 import time
-from typing import TYPE_CHECKING
+from typing import Any, Protocol
 
 from PyQt6.QtCore import QObject, QTimer
 
-if TYPE_CHECKING:
-    from tallgrain.ui.session import Session
+from tallgrain.link.protocol import PrinterState
 
 log = logging.getLogger(__name__)
 
@@ -17,11 +16,25 @@ WARN_S = 5 * 60.0
 LOOK_MS = 1000
 
 
+class Watched(Protocol):
+    """What care needs to know of a session, and the one thing that it does."""
+
+    began: Any
+    ended: Any
+    changed: Any
+    state: PrinterState | None
+    busy: bool
+    ready: bool
+
+    def set_heat(self, nozzle_c: float, plate_c: float) -> None:
+        """Set both heaters' targets."""
+
+
 class Care(QObject):
     """Looks once a second whether heaters are on with nobody at work."""
 
-    def __init__(self, session: "Session") -> None:
-        super().__init__(session)
+    def __init__(self, session: Watched, parent: QObject) -> None:
+        super().__init__(parent)
         self._session = session
         self.idle_s = IDLE_S
         self._since = time.monotonic()

@@ -125,7 +125,7 @@ class Session(QObject):
         self._calm = QTimer(self, interval=CALM_MS, singleShot=True)
         self._calm.timeout.connect(self._grew)
         self.back = LookBack(ledger, self)
-        self.care = Care(self)
+        self.care = Care(self, self)
         # Sums have a thread of their own: the other one is busy while a routine runs.
         self.thinker = Worker(self)
         self.thinker.done.connect(self._thought)
