@@ -141,6 +141,13 @@ def test_plan_dialog_shows_the_plan_on_the_field(bench, qtbot):
     assert len(surface.field._picture.points) == len(window.session.planned().points) == 120
     dialog.accept()
     assert window.session.chosen.samples == 3
+    press(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert window.session.chosen == SurveyPlan()
+    press(
+        window, Qt.Key.Key_Z,
+        Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier,
+    )  # fmt: skip
+    assert (window.session.chosen.columns, window.session.chosen.samples) == (11, 3)
 
 
 def test_a_survey_file_is_stored_and_a_foreign_one_refused(bench, qtbot, tmp_path):

@@ -167,6 +167,12 @@ def test_the_section_is_dragged_and_snaps(season, qtbot):
     node = mesh.heights[7, 2]
     assert now_line.heights[0] == pytest.approx(node, abs=1e-9)
     assert surface.section.picture.lines[1][0].startswith("survey 33")
+    back = window.session.back
+    back.pin("A", "3")
+    back.pin("B", "20")
+    qtbot.waitUntil(lambda: back.compared is not None and back.compared.b.ident == "20")
+    names = [name.split(",")[0] for name, _ in surface.section.picture.lines]
+    assert names == ["now", "survey 3", "survey 20"]
     press(window, Qt.Key.Key_S)
     assert not surface.section.isVisible()
 

@@ -69,6 +69,7 @@ class Compared:
     comparison: Comparison | None
     chart: Chart | None
     mesh_a: Mesh | None
+    mesh_b: Mesh | None
     error: TallGrainError | None
 
 
@@ -147,9 +148,10 @@ class LookBack(QObject):
         try:
             found = compare(one, other, Noise.of_sheet(sheet), sheet.tolerance.first_layer_mm)
         except TallGrainError as error:
-            return Compared(one, other, None, None, None, error)
-        before = sight_of_survey(one, sheet)
-        return Compared(one, other, found, chart(found.xy, found.difference), before.mesh, None)
+            return Compared(one, other, None, None, None, None, error)
+        before, after = sight_of_survey(one, sheet).mesh, sight_of_survey(other, sheet).mesh
+        drawn = chart(found.xy, found.difference)
+        return Compared(one, other, found, drawn, before, after, None)
 
     def _done(self, name: str, result: object) -> None:
         if name == "season":

@@ -39,7 +39,7 @@ from tallgrain.ui.hands import Hands
 from tallgrain.ui.header import Header
 from tallgrain.ui.look_back import LookBack
 from tallgrain.ui.route import Route
-from tallgrain.ui.session import LinkState, Session
+from tallgrain.ui.session import LinkState, Session, SurveyPlan
 from tallgrain.ui.stations.base import Station
 from tallgrain.ui.stations.later import LaterStation
 from tallgrain.ui.stations.surface import Layer, SurfaceStation
@@ -97,6 +97,22 @@ class NoteEvent(QUndoCommand):
     def undo(self) -> None:
         """Withdraw it."""
         self._back.withdraw(self._number)
+
+
+class PlanEdit(QUndoCommand):
+    """Another plan, chosen; undone by choosing the one before."""
+
+    def __init__(self, session: Session, before: SurveyPlan, after: SurveyPlan) -> None:
+        super().__init__("plan")
+        self._session, self._before, self._after = session, before, after
+
+    def redo(self) -> None:
+        """Choose it (again)."""
+        self._session.choose_plan(self._after)
+
+    def undo(self) -> None:
+        """Choose the one before."""
+        self._session.choose_plan(self._before)
 
 
 class Window(QMainWindow):
@@ -192,6 +208,9 @@ class Window(QMainWindow):
     def _edit_menu(self) -> None:
         edit = self._menu("&Edit")
         self.edits = QUndoStack(self)
+        self.surface.on_plan = lambda before, after: self.edits.push(
+            PlanEdit(self.session, before, after)
+        )
         undo = self._add(edit, "&Undo", self.edits.undo, "Ctrl+Z")
         redo = self._add(edit, "&Redo", self.edits.redo, "Ctrl+Shift+Z")
         for action, can in ((undo, self.edits.canUndoChanged), (redo, self.edits.canRedoChanged)):

@@ -2,6 +2,7 @@
 
 import csv
 import io
+from collections.abc import Callable
 from enum import Enum
 from pathlib import Path
 
@@ -17,7 +18,7 @@ from tallgrain.ui.draw.section import SectionPicture
 from tallgrain.ui.field import Field
 from tallgrain.ui.route import Fill, Kernel
 from tallgrain.ui.section import SectionView
-from tallgrain.ui.session import Session
+from tallgrain.ui.session import Session, SurveyPlan
 from tallgrain.ui.stations.plan_dialog import PlanDialog
 from tallgrain.ui.stations.surface_bench import SurfaceBench
 from tallgrain.ui.widgets import Elided, button, label, set_role, tell
@@ -44,6 +45,7 @@ class SurfaceStation:
         self._session = session
         self._planning: PlanDialog | None = None
         self.layer = Layer.HEIGHTS
+        self.on_plan: Callable[[SurveyPlan, SurveyPlan], None] = lambda before, after: None
         self.pinned_span: float | None = None
         self.line: tuple[tuple[float, float], tuple[float, float]] | None = None
         self._pinned_chart: tuple[Chart, Chart] | None = None
@@ -124,14 +126,17 @@ class SurfaceStation:
         """Show the plan beside the field."""
         if self._session.sheet is None or self._session.busy:
             return
+        before = self._session.chosen
         self._planning = PlanDialog(self._session, self.widget)
-        self._planning.finished.connect(self._plan_closed)
+        self._planning.finished.connect(lambda: self._plan_closed(before))
         self._planning.show()
         self.refresh()
 
-    def _plan_closed(self) -> None:
+    def _plan_closed(self, before: SurveyPlan) -> None:
         self._planning = None
         self.refresh()
+        if self._session.chosen != before:
+            self.on_plan(before, self._session.chosen)
 
     def show_layer(self, layer: Layer) -> None:
         """Show another layer."""
@@ -263,10 +268,11 @@ class SurfaceStation:
                           section(s.shown.sight.mesh, *self.line)))  # fmt: skip
             compared = self._compared()
             # A part has a plane of its own: laid over a whole survey it would mislead.
-            whole = s.shown.survey.complete
-            if whole and compared is not None and compared.mesh_a is not None:
-                name = f"survey {compared.a.ident}, {day(compared.a.taken_at)}"
-                lines.append((name, section(compared.mesh_a, *self.line)))
+            if s.shown.survey.complete and compared is not None:
+                for old, old_mesh in ((compared.a, compared.mesh_a), (compared.b, compared.mesh_b)):
+                    if old_mesh is not None and old.ident != s.shown.head.ident:
+                        name = f"survey {old.ident}, {day(old.taken_at)}"
+                        lines.append((name, section(old_mesh, *self.line)))
         self.section.show_picture(SectionPicture(tuple(lines)))
 
     def _drag(self, p: tuple[float, float], q: tuple[float, float]) -> None:
