@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QAbstractButton, QComboBox, QDialog, QLineEdit, QWidget
+from PyQt6.QtWidgets import QAbstractButton, QComboBox, QDialog, QLabel, QLineEdit, QWidget
 
 from at_the_window import press, words
 from tallgrain.clock import now
@@ -134,6 +134,10 @@ def test_plan_dialog_shows_the_plan_on_the_field(bench, qtbot):
     press(window, Qt.Key.Key_F6)
     surface = window.stations["Surface"]
     dialog = surface._planning
+    heads = [head.text() for head in dialog.findChildren(QLabel)]
+    assert [h for h in heads if "&" in h] == [
+        h for h in heads if any(w.text() == h and w.buddy() for w in dialog.findChildren(QLabel))
+    ]
     dialog.columns.setValue(11)
     dialog.rows.setValue(11)
     dialog.samples.setValue(3)

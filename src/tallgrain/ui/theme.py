@@ -104,6 +104,8 @@ def style_sheet() -> str:
     QLineEdit, QSpinBox, QDoubleSpinBox, QComboBox, QListView, QDateEdit {{ background: {panel};
         border: 1px solid {line}; border-radius: 4px; padding: 4px 6px; min-height: 18px;
         selection-background-color: {wash}; selection-color: {ink}; }}
+    QSpinBox:disabled, QDoubleSpinBox:disabled, QLineEdit:disabled, QComboBox:disabled {{
+        background: {paper}; color: #9b9483; }}
     QComboBox::drop-down, QDateEdit::drop-down {{ border: none; width: 22px; }}
     QComboBox::down-arrow {{ image: url({icons}/down.svg); }}
     QSpinBox::up-button, QDoubleSpinBox::up-button, QDateEdit::up-button {{

@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import (
     QDoubleSpinBox,
     QFormLayout,
     QHBoxLayout,
+    QLabel,
     QSpinBox,
     QVBoxLayout,
     QWidget,
@@ -40,7 +41,10 @@ class PlanDialog(QDialog):
         counts.addWidget(label("×"))
         counts.addWidget(self.rows)
         counts.addStretch(1)
-        form.addRow("&Points", counts)
+        # A row of two boxes: the head's mnemonic needs to be told which one it is for.
+        head = QLabel("&Points")
+        head.setBuddy(self.columns)
+        form.addRow(head, counts)
         self.samples = QSpinBox()
         self.samples.setRange(*SAMPLES_RANGE)
         self.samples.setValue(chosen.samples)
