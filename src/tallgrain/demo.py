@@ -20,7 +20,7 @@ from typing import Any
 import numpy as np
 
 from tallgrain.core.plan.grid import grid_plan
-from tallgrain.errors import JobError
+from tallgrain.errors import JobError, LinkError
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.link.client import JsonRpcPrinter
 from tallgrain.link.guard import Guard
@@ -160,13 +160,13 @@ def catch_up(hands: str) -> None:
     """Bring a stand-in that was just started to where the story ends, without the surveys."""
     for part in story():
         if isinstance(part, Act) and part.method != "hands.power":
-            _do(hands, part.method, **part.params)
+            at_hands(hands, part.method, **part.params)
 
 
 def _live_through(ledger: Ledger, link: str, hands: str) -> Iterator[str]:
     for part in story():
         if isinstance(part, Act):
-            _do(hands, part.method, **part.params)
+            at_hands(hands, part.method, **part.params)
         elif isinstance(part, Happening):
             ledger.add_event(part.event)
         else:
@@ -175,14 +175,14 @@ def _live_through(ledger: Ledger, link: str, hands: str) -> Iterator[str]:
 
 def _one_survey(ledger: Ledger, link: str, hands: str, evening: Evening) -> str:
     """A builder's evening: power on, look, warm up, soak, survey."""
-    _do(hands, "hands.power")
+    at_hands(hands, "hands.power")
     printer = JsonRpcPrinter(link, "The demo's story")
     text = ledger.machine_text(PRINTER)
     assert text is not None
     sheet = parse_sheet(text, PRINTER)
     try:
         guard = Guard(printer, sheet)
-        guard.see_clearance(_do(hands, "hands.ruler")["clearance_mm"])
+        guard.see_clearance(at_hands(hands, "hands.ruler")["clearance_mm"])
         token = BreakOff()
         nozzle_c, plate_c = (None, None) if evening.cold else (170.0, 70.0)
         for _ in warm_up(guard, nozzle_c, plate_c, evening.soak_min, token):
@@ -197,10 +197,16 @@ def _one_survey(ledger: Ledger, link: str, hands: str, evening: Evening) -> str:
     return f"{evening.at:%Y-%m-%d} survey {end.ident}: {end.points} points, {evening.sheet} sheet"
 
 
-def _do(hands: str, method: str, **params: Any) -> Any:
+def at_hands(hands: str, method: str, **params: Any) -> Any:
+    """Do one thing that a person would do at the stand-in; what came of it. Raises LinkError."""
     host, port = hands.removeprefix("tcp://").rsplit(":", 1)
     request = {"jsonrpc": "2.0", "id": 1, "method": method, "params": params}
-    with closing(socket.create_connection((host, int(port)), timeout=20)) as wire:
-        wire.sendall(json.dumps(request).encode() + b"\n")
-        with wire.makefile() as lines:
-            return json.loads(lines.readline()).get("result")
+    try:
+        with closing(socket.create_connection((host, int(port)), timeout=20)) as wire:
+            wire.sendall(json.dumps(request).encode() + b"\n")
+            with wire.makefile() as lines:
+                return json.loads(lines.readline()).get("result")
+    except (OSError, ValueError) as error:
+        raise LinkError(
+            f"the stand-in's hands do not answer ({error}).", "demo", "Start the demo again."
+        ) from None

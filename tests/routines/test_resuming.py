@@ -5,9 +5,10 @@ from hypothesis import strategies as st
 
 from tallgrain.clock import now
 from tallgrain.core.plan.grid import grid_plan
+from tallgrain.core.surface.rejoin import agreement, spread_out
 from tallgrain.errors import InputError, JobError
 from tallgrain.routines.events import BreakOff, PointTouched, Rejoined, SurveyBegan, SurveyEnded
-from tallgrain.routines.resume import agreement, resume, spread_out
+from tallgrain.routines.resume import resume
 from tallgrain.routines.survey import survey
 from tallgrain.store.ledger import Ledger
 

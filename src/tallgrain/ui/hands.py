@@ -3,15 +3,13 @@
 The work itself never comes here; a real printer has real hands.
 """
 
-import json
-import socket
 from collections.abc import Callable
 from functools import partial
 from typing import Any
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from tallgrain.errors import LinkError
+from tallgrain.demo import at_hands
 from tallgrain.ui.worker import Worker
 
 Action = tuple[str, Callable[[], None]]
@@ -45,24 +43,11 @@ class Hands(QObject):
 
     def act(self, method: str, **params: Any) -> None:
         """Do one thing; `told` says what came of it where that is not seen otherwise."""
-        self._worker.do(method, partial(self._call, method, params))
+        self._worker.do(method, lambda: at_hands(self._where(), method, **params))
 
     def close(self) -> None:
         """End the thread."""
         self._worker.finish()
-
-    def _call(self, method: str, params: dict[str, Any]) -> Any:
-        host, port = self._where().removeprefix("tcp://").rsplit(":", 1)
-        request = {"jsonrpc": "2.0", "id": 1, "method": method, "params": params}
-        try:
-            with socket.create_connection((host, int(port)), timeout=3) as link:
-                link.sendall(json.dumps(request).encode() + b"\n")
-                with link.makefile() as lines:
-                    return json.loads(lines.readline()).get("result")
-        except (OSError, ValueError) as error:
-            raise LinkError(
-                f"the stand-in's hands do not answer ({error}).", "demo", "Start the demo again."
-            ) from None
 
     def _done(self, name: str, result: object) -> None:
         if name == "hands.ruler" and isinstance(result, dict):
