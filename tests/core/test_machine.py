@@ -3,6 +3,8 @@ import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
+from tallgrain.core.machine.areas import areas
+from tallgrain.core.machine.findings import findings
 from tallgrain.core.machine.reach import Reach
 from tallgrain.core.plan.grid import grid_plan, parse_count
 from tallgrain.errors import InputError
@@ -109,3 +111,62 @@ def test_wrong_sheets_name_line_key_and_remedy(old, new, said):
 def test_foreign_keys_of_a_sheet_are_kept():
     sheet = parse_sheet(BARLEY + '\n[workshop]\nshelf = "north"\n', "x")
     assert sheet.model_extra["workshop"] == {"shelf": "north"}
+
+
+@settings(max_examples=25, deadline=None)
+@given(
+    st.sampled_from([BARLEY, ROUND]), st.floats(-60, 60), st.floats(-60, 60), st.floats(0, 30),
+    st.integers(0, 50), st.integers(0, 10**6),
+)  # fmt: skip
+def test_areas_against_counting_cells(text, dx, dy, margin, outs, seed):
+    """Independent of the integral: a fine raster of points, asked one by one by the definition."""
+    rng = np.random.default_rng(seed)
+    text = text.replace("[21.5, -17.0]", f"[{dx:.3f}, {dy:.3f}]")
+    for i in range(outs):
+        x, y = rng.uniform(-20, 340, 2)
+        w, d = rng.uniform(2, 60, 2)
+        text += f'\n[[keep_outs]]\nname = "k{i}"\nrectangle = [{x}, {y}, {x + w}, {y + d}]\n'
+    sheet = parse_sheet(text.replace("margin = 8.0", f"margin = {margin:.3f}"), "made up")
+    found, box = areas(Reach(sheet)), sheet.plate.outline.box
+    n = 300
+    xs, ys = (box.x0 + (np.arange(n) + 0.5) * s / n for s in (box.width, box.depth))
+    points = np.stack(np.meshgrid(xs, ys), axis=-1).reshape(-1, 2)
+    why = np.array(Reach(sheet).refusals(points))
+    on = sheet.plate.outline.holds(points)
+    out = np.zeros(len(points), dtype=bool)
+    for k in sheet.keep_outs:
+        out |= k.outline.holds(points)
+    prints = on & Reach(sheet).travelled.holds(points) & ~out
+    cell = box.width * box.depth / n**2
+    near = {"abs": 0.012 * box.width * box.depth}
+    assert found.plate == pytest.approx(on.sum() * cell, **near)
+    assert found.probeable == pytest.approx((why == "").sum() * cell, **near)
+    assert found.printable == pytest.approx(prints.sum() * cell, **near)
+    assert found.blind == pytest.approx((prints & (why != "")).sum() * cell, **near)
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "grave", "said"),
+    [
+        (
+            "[21.5, -17.0]", "[21.5, 44.0]", False,
+            "The probe can't reach the front 38 mm of the plate: the nozzle would have to go to "
+            "y = −44, travel ends at −6.",
+        ),
+        ("at = [175.0, 402.0]", "at = [175.0, 36.0]", True, "3 supports stand in one line"),
+        ("at = [175.0, 402.0]", "at = [394.0, 36.0]", True, "in one line"),
+        ("[150.0, 338.0, 200.0, 350.0]", "[170.0, 170.0, 180.0, 180.0]", True, "datum"),
+        ("x = [-12.0, 362.0]", "x = [-12.0, 300.0]", False, "can't print on the right 50 mm"),
+        ("[150.0, 338.0, 200.0, 350.0]", "[400.0, 0.0, 410.0, 9.0]", False, "lies beside"),
+        ("trip_height = 1.79", "trip_height = 0.0", False, "trip height is > 0"),
+        ("offset = [21.5, -17.0]", "offset = [0.0, 0.2]", False, "really so small"),
+        ("[tolerance]", '[[adjusters]]\nname="a"\nat=[900.0, 0.0]\nlead_mm=0.7\n'
+         'raises="clockwise"\n[tolerance]', False, "three to eight"),
+    ],
+)  # fmt: skip
+def test_findings_say_what_cannot_be(old, new, grave, said):
+    sheet = parse_sheet(BARLEY.replace(old, new, 1), "x")
+    found = findings(sheet)
+    assert any(said in f.sentence and f.grave is grave for f in found), found
+    assert [f.grave for f in found] == sorted((f.grave for f in found), reverse=True)
+    assert not any(f.grave for f in findings(parse_sheet(BARLEY, "x")))

@@ -21,11 +21,15 @@ class Reach:
     sheet: MachineSheet
 
     @cached_property
+    def travelled(self) -> Rectangle:
+        """Where the nozzle can go."""
+        travel = self.sheet.travel
+        return Rectangle(travel.x[0], travel.y[0], travel.x[1], travel.y[1])
+
+    @cached_property
     def sensed(self) -> Rectangle:
         """Where the sensing point can be brought: nozzle travel shifted by the offset."""
-        travel = self.sheet.travel
-        box = Rectangle(travel.x[0], travel.y[0], travel.x[1], travel.y[1])
-        return box.shifted(self.sheet.probe.offset)
+        return self.travelled.shifted(self.sheet.probe.offset)
 
     @cached_property
     def surface(self) -> Outline:

@@ -71,6 +71,8 @@ class Travel(Part):
     x: Pair
     y: Pair
     z: Pair
+    # The smallest step that z can be told to take.
+    z_step: Annotated[float, Field(gt=0, le=1)] = 0.0025
 
     @model_validator(mode="after")
     def _ordered(self) -> "Travel":
@@ -86,13 +88,40 @@ class Repeatability(Part):
     s_between: Annotated[float, Field(ge=0, le=1)] = 0.005
 
 
-class Probe(Part):
-    """How the printer senses the plate. offset = from the nozzle tip to the sensing point."""
+class Perch(Part):
+    """Where a carried probe waits: a nozzle position to take it up at, and the way into it."""
 
-    kind: Literal["contact_pin", "switch_arm", "proximity", "nozzle"]
+    at: tuple[float, float, float]
+    approach: Pair
+
+
+class Probe(Part):
+    """How the printer senses the plate. offset = from the nozzle tip to the sensing point.
+
+    A `carried` probe is picked up from its perch and put away again; the nozzle of kind `nozzle`
+    touches the plate itself, and not when it is hotter than `hottest_c`.
+    """
+
+    kind: Literal["contact_pin", "switch_arm", "proximity", "carried", "nozzle"]
     offset: Pair = (0.0, 0.0)
     trip_height: Annotated[float, Field(ge=-1, le=50)] = 0.0
+    arm_deg: Annotated[float, Field(gt=0, le=270)] = 90.0
+    hottest_c: Annotated[float, Field(ge=20, le=350)] = 170.0
+    perch: Perch | None = None
     repeatability: Repeatability = Repeatability()
+
+    @model_validator(mode="after")
+    def _fits_its_kind(self) -> "Probe":
+        if self.kind == "carried" and self.perch is None:
+            raise ValueError("a carried probe needs a table [probe.perch] with 'at' and 'approach'")
+        if self.kind == "nozzle" and self.offset != (0.0, 0.0):
+            raise ValueError("the nozzle is the probe, so its offset is [0, 0]")
+        return self
+
+    @property
+    def goes_away(self) -> bool:
+        """Whether it is brought out to touch and put away again."""
+        return self.kind in ("contact_pin", "switch_arm", "carried")
 
 
 class Support(Part):
@@ -131,6 +160,39 @@ class KeepOut(Part):
         return Rectangle(*self.rectangle)
 
 
+class TopSheet(Part):
+    """A removable sheet on the plate."""
+
+    name: Name
+    note: str = ""
+
+
+class TowerAngles(Part):
+    """Degrees counterclockwise from +x."""
+
+    left: float = 210.0
+    right: float = 330.0
+    rear: float = 90.0
+
+
+class Switches(Part):
+    """How much higher than nominal each tower's switch sits (mm)."""
+
+    left: float = 0.0
+    right: float = 0.0
+    rear: float = 0.0
+
+
+class Delta(Part):
+    """A delta's geometry as its printer believes it."""
+
+    rod_length_mm: Length
+    delta_radius_mm: Length
+    height_mm: Length
+    tower_angle_deg: TowerAngles = TowerAngles()
+    switch_mm: Switches = Switches()
+
+
 class Tolerance(Part):
     """What the builder will put up with."""
 
@@ -155,11 +217,13 @@ class MachineSheet(Part):
     supports: tuple[Support, ...] = ()
     adjusters: tuple[Adjuster, ...] = ()
     keep_outs: tuple[KeepOut, ...] = ()
+    sheets: tuple[TopSheet, ...] = ()
+    delta: Delta | None = None
     tolerance: Tolerance = Tolerance()
 
     @model_validator(mode="after")
     def _names_differ(self) -> "MachineSheet":
-        for table in ("supports", "adjusters", "keep_outs"):
+        for table in ("supports", "adjusters", "keep_outs", "sheets"):
             names = [part.name for part in getattr(self, table)]
             twice = {name for name in names if names.count(name) > 1}
             if twice:

@@ -1,0 +1,1 @@
+"""What a probe does: how well it repeats, where it is, and what ails it."""
