@@ -35,7 +35,9 @@ class Standin:
     def __init__(self, *options):
         if "--pace" not in options:
             options = ("--pace", "instant", *options)
-        command = [*PROGRAM, "standin", "--machine", "Barley", "--truth", *options]
+        if "--machine" not in options:
+            options = ("--machine", "Barley", *options)
+        command = [*PROGRAM, "standin", "--truth", *options]
         self._process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
         ports = dict(self._process.stdout.readline().split() for _ in range(3))
         self.url = ports["listening"]

@@ -94,7 +94,7 @@ def test_counts_that_are_none(text):
         ("offset = [21.5, -17.0]", "offset = [2150.0, 0.0]", "can't reach the plate"),
         ("version = 1", "version = 2", "version 2 of machine sheets is unknown"),
         ('name = "right"', 'name = "left"', "share the name 'left'"),
-        ("at = [394.0, 36.0]", 'at = [394.0, "east"]', "line 36, supports[2].at[2]"),
+        ("at = [394.0, 36.0]", 'at = [394.0, "east"]', "line 37, supports[2].at[2]"),
         ("[150.0, 338.0, 200.0, 350.0]", "[200.0, 338.0, 150.0, 350.0]", "keep_outs[1]"),
         ("[travel]", "[travel", "not TOML"),
         ('format = "tallgrain-machine"', "", "not a machine sheet"),

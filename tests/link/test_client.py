@@ -110,7 +110,8 @@ def test_a_reply_twice_or_to_something_else_is_passed_over(peer):
     [
         ({"printer_describe": {"link": 7, "name": "x", "serial": "s", "boot": "b"}}, "version 7"),
         ({"printer_describe": [1, 2]}, "wrong form"),
-        ({"values_list": {"trip_drop_mm": {"live": "far"}}}, "trip height"),
+        ({"values_list": {"trip_drop_mm": {"live": "far"}}}, "does not tell its value trip_drop"),
+        ({"values_list": {}}, "trip height"),
     ],
 )
 def test_a_printer_of_another_kind_is_refused(peer, answers, said):

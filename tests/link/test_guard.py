@@ -2,7 +2,7 @@ import pytest
 
 from tallgrain.core.machine.reach import Reach
 from tallgrain.errors import GuardRefused, Halted, JobError, PrinterRefused, TrustLost
-from tallgrain.link.guard import AIR_MM, SLACK_MM, SLOPE
+from tallgrain.link.guard import AIR_MM
 
 
 def look(made, guard):
@@ -47,9 +47,9 @@ def test_a_dead_probe_on_the_first_way_down_strikes_nothing(linked, seed, hand):
         with pytest.raises(TrustLost):
             guard.reference()
     else:
-        guard.reference()
-        with pytest.raises(JobError, match="reads tripped while it hangs free"):
-            guard.extend()
+        with pytest.raises(JobError, match="above where the plate can be"):
+            guard.reference()
+        assert not guard.trusted
     assert made.truth()["strikes"] == []
 
 
@@ -77,10 +77,10 @@ def test_floors_follow_the_touches(linked, barley):
     guard.extend()
     z = guard.touch_at(60.0, 60.0)
     x, y = 60.0 - 21.5, 60.0 + 17.0
-    assert guard.floor_at(x, y) == pytest.approx(z - SLACK_MM)
-    assert guard.floor_at(x + 100, y) >= z - SLACK_MM - 100 * SLOPE - 1e-9
+    assert guard.floor_at(x, y) == pytest.approx(z - guard.known.slack)
+    assert guard.floor_at(x + 100, y) >= z - guard.known.slack - 100 * guard.known.slope - 1e-9
     # With the plate 0.6 mm higher than any slope allows, a touch is still taken as one.
-    assert AIR_MM > SLACK_MM
+    assert guard.known.slack < AIR_MM
     guard.park()
 
 

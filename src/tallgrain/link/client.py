@@ -16,7 +16,7 @@ from tallgrain.errors import (
     TrustLost,
 )
 from tallgrain.link.channel import Channel
-from tallgrain.link.protocol import Heat, Identity, Place, PrinterState
+from tallgrain.link.protocol import Heat, Identity, Place, PrinterState, StoredValue
 from tallgrain.link.wire import Notification
 
 # Time limits by kind of request (s). Silence is noticed much sooner, by the channel.
@@ -26,6 +26,15 @@ TOUCH_S = 90.0
 REFERENCE_S = 240.0
 HEAT_S = 3600.0
 HALT_REPLY_S = 1.5
+
+
+# What this kind of printer stores: its names, what they mean, and the sign to ours. It stores how
+# far the nozzle drops on after the trip, and the way back from the sensing point to the nozzle.
+_MEANINGS = {
+    "trip_drop_mm": ("trip_height", -1.0),
+    "sensor_back_x_mm": ("offset_x", -1.0),
+    "sensor_back_y_mm": ("offset_y", -1.0),
+}
 
 
 def parse_url(url: str, remote: bool = False) -> tuple[str, int]:
@@ -166,6 +175,10 @@ class JsonRpcPrinter:
         """Away from the plate."""
         return _state_of(self._call("motion.lift", MOVE_S, mm=mm))
 
+    def lower(self, mm: float) -> PrinterState:
+        """Toward the plate."""
+        return _state_of(self._call("motion.lower", MOVE_S, mm=mm))
+
     def touch(self, floor: float) -> Place:
         """Down until the probe trips."""
         return _place_of(self._call("motion.touch", TOUCH_S, floor=floor))
@@ -192,10 +205,29 @@ class JsonRpcPrinter:
 
     def trip_height(self) -> float:
         """This printer stores how far the nozzle drops on after the trip: our sign reversed."""
-        value = _table(_table(self._call("values.list")).get("trip_drop_mm")).get("live")
-        if not isinstance(value, int | float):
-            raise LinkError("the printer does not tell its trip height.", self.url)
-        return -float(value)
+        for value in self.values():
+            if value.meaning == "trip_height":
+                return value.ours
+        raise LinkError("the printer does not tell its trip height.", self.url)
+
+    def values(self) -> tuple[StoredValue, ...]:
+        """All that it stores, in its own names and signs beside ours."""
+        found = []
+        for name, told in _table(self._call("values.list")).items():
+            live, kept = (_table(told).get(k) for k in ("live", "kept"))
+            if not isinstance(live, int | float) or not isinstance(kept, int | float):
+                raise LinkError(f"the printer does not tell its value {name}.", self.url)
+            meaning, sign = _MEANINGS.get(name, ("", 1.0))
+            found.append(StoredValue(name, meaning, live, kept, sign * live))
+        return tuple(found)
+
+    def set_value(self, meaning: str, ours: float) -> None:
+        """Change one."""
+        for name, (means, sign) in _MEANINGS.items():
+            if means == meaning:
+                self._call("values.set", name=name, value=sign * ours)
+                return
+        raise PrinterRefused(f"the printer stores no {meaning}.", "printer", reason="bad_value")
 
     def keep_values(self) -> None:
         """Keep."""

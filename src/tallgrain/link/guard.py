@@ -12,16 +12,11 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TypeVar
 
-import numpy as np
-
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.errors import GuardRefused, Halted, JobError, LinkError, PrinterRefused, TrustLost
+from tallgrain.link.known import Known
 from tallgrain.link.protocol import Place, Printer, PrinterState
 
-# How much a plate may rise or fall per mm of way before a touch there is refused as implausible.
-SLOPE = 0.003
-# How far under the expected trip a touch may go on: less than any probe's over-travel.
-SLACK_MM = 0.25
 # A trip higher than this above what is expected is a trip in the air.
 AIR_MM = 0.8
 HOP_MM = 5.0
@@ -31,10 +26,24 @@ TRAVEL_MM = 4.0
 # What is held back of the clearance that the builder typed.
 CLEARANCE_RESERVE_MM = 0.5
 LEAST_CLEARANCE_MM = 3.0
+# A nozzle that is the probe itself has to arrive: it is lowered to near the plate by a first look,
+# and a second one, with a gauge, allows the touch. It may then press by so much (mm).
+NEAR_MM = 2.0
+LEAST_NEAR_MM = 0.3
+PRESS_MM = 0.3
 MOST_CLEARANCE_MM = 500.0
 # The touch that checks a reference must come this close to it.
 REFERENCE_AGREES_MM = 0.1
 SETTLE_S = 30.0
+# How close a jog may bring the nozzle to where the probe tripped, and at most at once.
+JOG_CLEAR_MM = 0.3
+MOST_JOG_MM = 50.0
+# What is held back of a room that was judged by eye, and of one that a gauge slid through.
+EYE_RESERVE_MM = 0.5
+GAUGE_RESERVE_MM = 0.03
+# More room than the probe's trip leaves, by this much, can't be meant.
+ROOM_AGREES_MM = 1.0
+MOST_STEP_MM = 2.0
 
 _T = TypeVar("_T")
 
@@ -53,11 +62,13 @@ class Guard:
     def __init__(self, printer: Printer, sheet: MachineSheet) -> None:
         self.printer = printer
         self.sheet = sheet
-        self._touched = np.empty((0, 3))
-        self._count = 0
+        self.known = Known(sheet)
         self._trust: Trust | None = None
         self._z = 0.0
         self._clearance: float | None = None
+        self._out = False
+        # The lowest z that a person's look or gauge allows, and the place where it does.
+        self._room: tuple[float, float, float] | None = None
         self._halted = threading.Event()
         # Set while a person's hands are at the printer; only that person's key clears it.
         self.hands_in = False
@@ -88,8 +99,9 @@ class Guard:
         elif now != self._trust:
             self._forget()
             self._trust = now
-            self._note_touch(state.reference_touch)
+            self.known.note(state.reference_touch)
         self._z = state.position.z
+        self._out = state.extended
         return state
 
     def _at_rest(self) -> PrinterState:
@@ -109,15 +121,18 @@ class Guard:
 
     def _forget(self) -> None:
         self._trust = None
-        self._count = 0
+        self._room = None
+        self.known.forget()
 
     def see_clearance(self, mm: float) -> None:
         """Take the clearance (mm, nozzle to plate) that the builder sees, for one way down."""
-        if not LEAST_CLEARANCE_MM <= mm <= MOST_CLEARANCE_MM:
+        own = self.sheet.probe.kind == "nozzle"
+        least = LEAST_NEAR_MM if own else LEAST_CLEARANCE_MM
+        if not least <= mm <= MOST_CLEARANCE_MM:
             raise GuardRefused(
                 f"a clearance of {mm:g} mm can't be used.",
                 "clearance",
-                f"Give {LEAST_CLEARANCE_MM:g} to {MOST_CLEARANCE_MM:g} mm that you are sure of.",
+                f"Give {least:g} to {MOST_CLEARANCE_MM:g} mm that you are sure of.",
             )
         self._forget()
         self._clearance = mm
@@ -128,11 +143,11 @@ class Guard:
     def reference(self) -> PrinterState:
         """Find x, y and z, then touch the datum once more to see that both agree."""
         self._refuse_after_halt()
+        self._refuse_hot_nozzle()
         if self._trust is not None:
-            lowest = float(self._touched[: self._count, 2].min())
-            down = max(self._z - lowest, 0.0) + SLACK_MM
+            down = max(self._z - float(self.known.heights.min()), 0.0) + self.known.slack
         elif self._clearance is not None:
-            down = self._clearance - CLEARANCE_RESERVE_MM
+            down = self._first_way_down(self._clearance)
         else:
             raise self.unknown()
         # Used up before it is relied on: a second try needs a second look.
@@ -142,11 +157,27 @@ class Guard:
         if state.reference_touch is None:
             raise LinkError("the printer does not say where its reference tripped.", "link")
         self._trust = Trust(state.boot, state.frame)
-        self._note_touch(state.reference_touch)
+        self.known.note(state.reference_touch)
         self._z = state.position.z
+        self._out = state.extended
         self.lift(HOP_MM)
         self._check_reference(state.reference_touch)
         return state
+
+    def _first_way_down(self, clearance: float) -> float:
+        """How far down a first look allows (mm): less than the clearance. A nozzle that is the
+        probe is only brought near by it, and TrustLost asks for the second look."""
+        if self.sheet.probe.kind != "nozzle":
+            return clearance - CLEARANCE_RESERVE_MM
+        if clearance <= NEAR_MM + 1.0:
+            return clearance + PRESS_MM
+        self._clearance = None
+        self._moved(lambda: self.printer.lower(clearance - NEAR_MM))
+        raise TrustLost(
+            f"the nozzle was lowered by {clearance - NEAR_MM:.1f} mm and is near the plate now.",
+            self.printer.identity.name,
+            "Feel with a gauge how much room is left, and give that clearance.",
+        )
 
     def _check_reference(self, tripped: Place) -> None:
         try:
@@ -176,11 +207,20 @@ class Guard:
         self._z = self.printer.lift(mm).position.z
 
     def extend(self) -> None:
-        """Probe out, high enough that it meets nothing."""
+        """Probe out, high enough that it meets nothing; a carried one is proven to be on."""
         self._need_trust()
+        self._refuse_hot_nozzle()
         self._rise_to_travel()
-        self._moved(self.printer.extend)
-        if self.printer.state().tripped:
+        if self.sheet.probe.goes_away:
+            self._moved(self.printer.extend)
+            self._out = True
+        state = self.printer.state()
+        if self.sheet.probe.kind == "carried" and not state.extended:
+            raise JobError(
+                "the probe was not picked up.", self.printer.identity.name,
+                "Look at its perch and its magnets. Nothing was touched.",
+            )  # fmt: skip
+        if state.tripped:
             raise JobError(
                 "the probe reads tripped while it hangs free.",
                 self.printer.identity.name,
@@ -188,27 +228,161 @@ class Guard:
             )
 
     def retract(self) -> None:
-        """Probe away."""
+        """Probe away; a carried one is proven to be off."""
         self._refuse_after_halt()
+        if not self.sheet.probe.goes_away:
+            return
         self._moved(self.printer.retract)
+        self._out = False
+        if self.sheet.probe.kind == "carried" and self.printer.state().extended:
+            self._out = True
+            raise JobError(
+                "the probe was not put away: it still hangs under the head.",
+                self.printer.identity.name,
+                "Take it off by hand before anything heats or prints.",
+            )
 
-    def touch_at(self, x: float, y: float, more: bool = False) -> float:
+    def show_probe(self, out: bool) -> PrinterState:
+        """Bring the probe out or put it away where the nozzle stands, for a person to watch.
+
+        Needs no reference: the probe moves, the nozzle does not. Raised a little first.
+        """
+        self._refuse_after_halt()
+        self.lift(HOP_MM)
+        self._moved(self.printer.extend if out else self.printer.retract)
+        self._out = out
+        return self.printer.state()
+
+    def touch_at(self, x: float, y: float, more: bool = False, laid_mm: float = 0.0) -> float:
         """Touch probe point (x, y): the printer's z at the trip (mm). Ends raised.
 
-        With `more` touches to come at the same place it is raised only a little.
+        With `more` touches to come at the same place it is raised only a little. `laid_mm`: how
+        thick a thing may lie on the plate here. Far from every touch so far the way is felt first.
         """
         self._need_trust()
+        dx, dy = self.sheet.probe.offset
+        for stone in self.known.stones(x - dx, y - dy):
+            self._touch_place(*stone)
+        return self._touch_place(x, y, more, laid_mm)
+
+    def _touch_place(self, x: float, y: float, more: bool = False, laid_mm: float = 0.0) -> float:
         self._rise_to_travel()
         dx, dy = self.sheet.probe.offset
+        self._room = None
         state = self._moved(lambda: self.printer.go(x - dx, y - dy, self._z))
         self._z = state.position.z
-        return self._touch_here(Place(x - dx, y - dy, self._z), more)
+        return self._touch_here(Place(x - dx, y - dy, self._z), more, laid_mm)
 
     def touch_again(self, more: bool = False) -> float:
         """Touch once more where the last touch was."""
         self._need_trust()
-        x, y, _ = self._touched[self._count - 1]
-        return self._touch_here(Place(float(x), float(y), self._z), more)
+        x, y, _ = self.known.last
+        return self._touch_here(Place(x, y, self._z), more)
+
+    # By hand: jogs, and steps toward the plate that a person's look or gauge allows
+
+    def jog(self, dx: float, dy: float, dz: float) -> Place:
+        """Move the nozzle by so much (mm), the probe away; where it is afterwards.
+
+        Never lower than just above where the probe would trip, nor out of travel; raises
+        GuardRefused with nothing moved.
+        """
+        self._need_trust()
+        if max(abs(dx), abs(dy), abs(dz)) > MOST_JOG_MM:
+            raise GuardRefused(f"a jog is at most {MOST_JOG_MM:g} mm.", "jog", "Go step by step.")
+        if self._out:
+            raise GuardRefused("the probe is out.", "jog", "Put it away before you jog.")
+        here = self.printer.state().position
+        to = Place(here.x + dx, here.y + dy, here.z + dz)
+        self._refuse_beyond_travel(to)
+        sideways = dx != 0 or dy != 0
+        if sideways:
+            self._room = None
+        lowest = max(self.known.expected(to.x, to.y)[1], self.known.laid_z) + JOG_CLEAR_MM
+        if to.z < lowest and (dz < 0 or sideways):
+            raise GuardRefused(
+                f"that would be {lowest - to.z:.2f} mm lower than jogs may go there.",
+                "jog",
+                f"z = {lowest:.2f} is the lowest: just above where the probe trips. Raise first.",
+            )
+        state = self._moved(lambda: self.printer.go(to.x, to.y, to.z))
+        self._z = state.position.z
+        return state.position
+
+    def _refuse_beyond_travel(self, to: Place) -> None:
+        travel = self.sheet.travel
+        for axis, value, (low, high) in (
+            ("x", to.x, travel.x), ("y", to.y, travel.y), ("z", to.z, travel.z),
+        ):  # fmt: skip
+            if not low - 1e-6 <= value <= high + 1e-6:
+                end = low if value < low else high
+                raise GuardRefused(
+                    f"{axis} = {value:.2f} is beyond the travel, which ends at {end:g}.",
+                    "jog",
+                    "Nothing moved. Jog the other way, or check the travel in the sheet.",
+                )
+
+    def see_room(self, mm: float, by_gauge: bool) -> float:
+        """Take the room (mm) under the nozzle as it stands: judged by eye, or a gauge of that
+        thickness that slides free. Gives the lowest z that steps may go to from now on."""
+        self._need_trust_with_hands()
+        reserve = GAUGE_RESERVE_MM if by_gauge else EYE_RESERVE_MM
+        here = self.printer.state().position
+        expected = here.z - self.known.expected(here.x, here.y)[0] + self.sheet.probe.trip_height
+        if not 0 < mm <= expected + ROOM_AGREES_MM:
+            raise GuardRefused(
+                f"a room of {mm:g} mm can't be meant: by the probe it is about {expected:.1f} mm.",
+                "room",
+                "Look again, or reference again if the plate or the nozzle was changed.",
+            )
+        self._room = (here.x, here.y, here.z - mm + reserve)
+        return self._room[2]
+
+    @property
+    def room_mm(self) -> float | None:
+        """How far steps may still go down; None before a look."""
+        return None if self._room is None else self._z - self._room[2]
+
+    def step(self, dz: float) -> Place:
+        """One step up or down (mm) under the look that was taken: also with hands in, because the
+        gauge is under the nozzle then. Raises GuardRefused with nothing moved."""
+        self._need_trust_with_hands()
+        here = self.printer.state().position
+        if abs(dz) > MOST_STEP_MM:
+            raise GuardRefused(f"a step is at most {MOST_STEP_MM:g} mm.", "step", "Step again.")
+        if dz < 0:
+            room = self._room
+            if room is None or abs(room[0] - here.x) + abs(room[1] - here.y) > 0.01:
+                raise GuardRefused(
+                    "how much room is under the nozzle was not said.", "step",
+                    "Say what you see, or which gauge slides free.",
+                )  # fmt: skip
+            if here.z + dz < room[2] - 1e-6:
+                left = max(here.z - room[2], 0.0)
+                raise GuardRefused(
+                    f"only {left:.2f} mm of the room that you said is left.", "step",
+                    "Look or feel again, then go on.",
+                )  # fmt: skip
+        state = self._moved(lambda: self.printer.go(here.x, here.y, here.z + dz))
+        self._z = state.position.z
+        return state.position
+
+    def go_above(self, x: float, y: float) -> Place:
+        """The nozzle over (x, y) at travel height, the probe away."""
+        self._need_trust()
+        self._rise_to_travel()
+        self.retract()
+        self._room = None
+        state = self._moved(lambda: self.printer.go(x, y, self._z))
+        return state.position
+
+    def heat(self, nozzle_c: float | None, plate_c: float | None) -> PrinterState:
+        """Set targets; not with a carried probe under the head."""
+        if self.sheet.probe.kind == "carried" and self._out and (nozzle_c or plate_c):
+            raise GuardRefused(
+                "the probe still hangs under the head.", "heat", "Put it away before heating."
+            )
+        return self.printer.heat(nozzle_c, plate_c)
 
     def park(self) -> None:
         """Leave the nozzle raised and the probe away; for the end of every procedure."""
@@ -237,19 +411,14 @@ class Guard:
 
     def floor_at(self, x: float, y: float) -> float:
         """The lowest z (mm) that a touch with the nozzle at (x, y) may go to."""
-        expected = self._expected(x, y)
-        return expected[0] - SLACK_MM
+        return self.known.expected(x, y)[0] - self.known.slack
 
-    def _expected(self, x: float, y: float) -> tuple[float, float]:
-        """Lowest and highest z at which the probe can trip here, by what was touched."""
-        known = self._touched[: self._count]
-        drift = SLOPE * np.hypot(known[:, 0] - x, known[:, 1] - y)
-        return float((known[:, 2] - drift).max()), float((known[:, 2] + drift).min())
-
-    def _touch_here(self, at: Place | None = None, more: bool = False) -> float:
+    def _touch_here(
+        self, at: Place | None = None, more: bool = False, laid_mm: float = 0.0
+    ) -> float:
         where = at if at is not None else self.printer.state().position
-        low, high = self._expected(where.x, where.y)
-        floor = low - SLACK_MM
+        low, high = self.known.expected(where.x, where.y)
+        floor = low - self.known.slack
         if self._z <= floor:
             raise GuardRefused(
                 "the nozzle stands lower than a touch here may go.", "guard", "Raise it first."
@@ -258,30 +427,27 @@ class Guard:
         self._z = floor
         tripped = self._moved(lambda: self.printer.touch(floor))
         self._z = tripped.z
-        if tripped.z > high + AIR_MM:
+        if tripped.z > high + AIR_MM + laid_mm:
             self.lift(HOP_MM)
             raise JobError(
                 f"the probe tripped {tripped.z - high:.1f} mm above where the plate can be.",
                 self.printer.identity.name,
                 "The nozzle is raised. Look at the probe and its cable, then try again.",
             )
-        self._note_touch(tripped)
-        self.lift(RETOUCH_MM if more else self._travel_z() - tripped.z + SLACK_MM)
+        if laid_mm and tripped.z > high + laid_mm / 2:
+            self.known.laid_z = max(self.known.laid_z, tripped.z)
+        else:
+            self.known.note(tripped)
+        self.lift(RETOUCH_MM if more else self._travel_z() - tripped.z + self.known.slack)
         return tripped.z
 
-    def _note_touch(self, place: Place) -> None:
-        if self._count == len(self._touched):
-            self._touched = np.vstack([self._touched, np.empty((max(self._count, 64), 3))])
-        self._touched[self._count] = (place.x, place.y, place.z)
-        self._count += 1
-
     def _travel_z(self) -> float:
-        return float(self._touched[: self._count, 2].max()) + TRAVEL_MM
+        return self.known.highest + TRAVEL_MM
 
     def _rise_to_travel(self) -> None:
         travel = self._travel_z()
         if self._z < travel:
-            self.lift(travel - self._z + SLACK_MM)
+            self.lift(travel - self._z + self.known.slack)
 
     # Refusals
 
@@ -298,6 +464,19 @@ class Guard:
                 "Take them away, then say so (F12, hands clear).",
             )
 
+    def _refuse_hot_nozzle(self) -> None:
+        probe = self.sheet.probe
+        if probe.kind != "nozzle":
+            return
+        nozzle = self.printer.state().nozzle
+        if max(nozzle.now_c, nozzle.target_c) > probe.hottest_c + 2.0:
+            raise JobError(
+                f"the nozzle is at {nozzle.now_c:.0f} °C (target {nozzle.target_c:.0f}), too hot "
+                "to touch the plate with.",
+                self.printer.identity.name,
+                f"Let it cool to {probe.hottest_c:.0f} °C and wipe the tip, then try again.",
+            )
+
     def halted_error(self) -> Halted:
         """What a halt means for whatever comes next."""
         return Halted(
@@ -308,6 +487,12 @@ class Guard:
 
     def _need_trust(self) -> None:
         self._refuse_after_halt()
+        if self._trust is None:
+            raise self.unknown()
+
+    def _need_trust_with_hands(self) -> None:
+        if self._halted.is_set():
+            raise self.halted_error()
         if self._trust is None:
             raise self.unknown()
 

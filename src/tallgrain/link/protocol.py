@@ -63,6 +63,19 @@ class PrinterState:
     not_kept: int
 
 
+@dataclass(frozen=True)
+class StoredValue:
+    """A value that the printer stores: what it holds in its own name and sign, and what that means
+    in ours. `meaning` is one of trip_height, offset_x, offset_y, or "" for one that we do not use;
+    all in mm."""
+
+    name: str
+    meaning: str
+    live: float
+    kept: float
+    ours: float
+
+
 class Printer(Protocol):
     """A linked printer."""
 
@@ -86,6 +99,9 @@ class Printer(Protocol):
     def lift(self, mm: float) -> PrinterState:
         """Move away from the plate by a distance; needs no reference."""
 
+    def lower(self, mm: float) -> PrinterState:
+        """Move toward the plate by a distance that a person's look allows; needs no reference."""
+
     def touch(self, floor: float) -> Place:
         """Go straight down until the probe trips, never under z = floor: where it tripped."""
 
@@ -106,6 +122,12 @@ class Printer(Protocol):
 
     def trip_height(self) -> float:
         """t_set, the trip height that the printer holds now, in our sign."""
+
+    def values(self) -> tuple[StoredValue, ...]:
+        """All values that the printer stores."""
+
+    def set_value(self, meaning: str, ours: float) -> None:
+        """Change a live value by its meaning, given in our sign. Raise the nozzle first."""
 
     def keep_values(self) -> None:
         """Make the live values survive power-off."""

@@ -20,7 +20,7 @@ def warm_up(
     The soak is the printer's time, not ours. Ends early, heaters left on, when asked to break off.
     """
     if nozzle_c is not None or plate_c is not None:
-        state = guard.printer.heat(nozzle_c, plate_c)
+        state = guard.heat(nozzle_c, plate_c)
         yield Phase(f"Warming: nozzle {state.nozzle.target_c:.0f} °C, "
                     f"plate {state.plate.target_c:.0f} °C")  # fmt: skip
         guard.wait_for_heat()

@@ -13,7 +13,14 @@ KINDS = {
     "never-trips": "the probe does not trip, for so many touches (default: for good)",
     "trips-in-air": "the probe trips so many mm above the plate (default 6), once",
     "restart": "the printer restarts",
+    "no-extend": "the probe does not come out",
+    "no-retract": "the probe stays out",
+    "sticks": "the probe stays closed once it tripped",
+    "inverted": "the probe reads the wrong way round",
+    "dead": "the probe reads nothing",
 }
+# What ails the probe lasts until it is mended, and begins at once unless a touch is named.
+AILS = ("no-extend", "no-retract", "sticks", "inverted", "dead")
 
 
 class FaultSpecError(ValueError):

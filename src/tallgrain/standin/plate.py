@@ -33,8 +33,44 @@ class Support:
 
 
 @dataclass
+class Adjuster:
+    """Where a bed screw truly stands, how far it has raised the plate (mm), and its thread."""
+
+    name: str
+    x: float
+    y: float
+    raised: float
+    lead: float
+    clockwise_raises: bool
+
+    def turn(self, clockwise_deg: float) -> None:
+        """Turn it, seen from above."""
+        up = clockwise_deg / 360 * self.lead
+        self.raised += up if self.clockwise_raises else -up
+
+
+@dataclass
+class Strip:
+    """A steel strip laid on the plate across one axis, from `low` to `high` (mm)."""
+
+    axis: str
+    low: float
+    high: float
+    thickness: float = 0.5
+
+    def at(self, x: np.ndarray, y: np.ndarray) -> np.ndarray:
+        """What it adds to the plate."""
+        along = x if self.axis == "x" else y
+        return np.where((along >= self.low) & (along <= self.high), self.thickness, 0.0)
+
+
+@dataclass
 class Plate:
-    """True height of the plate's top above the nominal plane (mm), positive toward the nozzle."""
+    """True height of the plate's top above the nominal plane (mm), positive toward the nozzle.
+
+    Where the motors carry the gantry, its lean is counted here with its sign reversed: only the
+    distance between plate and nozzle is ever felt.
+    """
 
     x0: float
     y0: float
@@ -50,21 +86,41 @@ class Plate:
     supports: list[Support]
     sheets: dict[str, list[Bump]]
     sheet: str
+    round: bool = False
+    gantry: bool = False
+    adjusters: list[Adjuster] = field(default_factory=list)
+    settle_mm_per_day: float = 0.0
+    strip: Strip | None = None
     seat: tuple[float, float, float] = (0.0, 0.0, 0.0)
     bent: float = 0.0
     bent_at: float = 0.0
     _plane: tuple[float, float, float] = field(default=(0.0, 0.0, 0.0))
+    _screwed: tuple[np.ndarray, np.ndarray] | None = None
 
     def __post_init__(self) -> None:
         self.level()
 
     def level(self) -> None:
-        """Lay the rigid plate on its supports as they stand."""
+        """Lay the rigid plate (or gantry) on its supports and the elastic one on its screws."""
         rows = np.array([[1.0, s.x, s.y] for s in self.supports])
         raised = np.array([s.raised for s in self.supports])
         self._plane = (
             tuple(np.linalg.lstsq(rows, raised, rcond=None)[0]) if len(rows) else (0, 0, 0)
         )
+        if self.gantry:
+            self._plane = tuple(-c for c in self._plane)
+        self._screwed = _bent_over(self.adjusters) if len(self.adjusters) >= 3 else None
+
+    def on(self, x: np.ndarray | float, y: np.ndarray | float) -> np.ndarray:
+        """Which places are on the plate."""
+        x, y = np.asarray(x, dtype=float), np.asarray(y, dtype=float)
+        if self.round:
+            away = np.hypot(x - self.x0 - self.width / 2, y - self.y0 - self.depth / 2)
+            return away <= self.width / 2
+        return (
+            (x >= self.x0) & (x <= self.x0 + self.width)
+            & (y >= self.y0) & (y <= self.y0 + self.depth)
+        )  # fmt: skip
 
     def warm(self, now: float, plate_c: float) -> None:
         """Let the bending follow the temperature, with a time constant of minutes."""
@@ -82,8 +138,44 @@ class Plate:
         h = c + sx * x + sy * y
         h = h + self.bow_x * u**2 + self.bow_y * v**2 + self.twist * u * v
         h = h + self.heat_bow * self.bent * (1 - (u**2 + v**2) / 2)
-        h = h - self.edge_drop * np.exp(-np.abs(1 - np.maximum(np.abs(u), np.abs(v))) / 0.06)
+        out = np.hypot(u, v) if self.round else np.maximum(np.abs(u), np.abs(v))
+        h = h - self.edge_drop * np.exp(-np.abs(1 - out) / 0.06)
+        if self._screwed is not None:
+            h = h + _screw_shape(self._screwed, x, y)
+        if self.strip is not None:
+            h = h + self.strip.at(x, y)
         for bump in (*self.bumps, *self.sheets.get(self.sheet, [])):
             h = h + bump.at(x, y)
         lift, tip_x, tip_y = self.seat
         return h + lift + tip_x * u + tip_y * v
+
+
+# How much softer a real plate is over its screws than a thin one clamped to them.
+_SOFT = 4e3
+
+
+def _bend(r2: np.ndarray) -> np.ndarray:
+    """A thin plate's answer to a point load: r² ln r."""
+    return 0.5 * r2 * np.log(np.maximum(r2, 1e-9))
+
+
+def _bent_over(adjusters: list[Adjuster]) -> tuple[np.ndarray, np.ndarray]:
+    """Screws (n, 2) and the weights (n + 3,) of the plate bent over them."""
+    at = np.array([[a.x, a.y] for a in adjusters])
+    n = len(at)
+    away = ((at[:, None] - at[None]) ** 2).sum(-1)
+    rows = np.hstack([np.ones((n, 1)), at])
+    matrix = np.zeros((n + 3, n + 3))
+    matrix[:n, :n] = _bend(away) + _SOFT * np.eye(n)
+    matrix[:n, n:], matrix[n:, :n] = rows, rows.T
+    raised = np.array([a.raised for a in adjusters])
+    return at, np.linalg.lstsq(matrix, np.append(raised, np.zeros(3)), rcond=None)[0]
+
+
+def _screw_shape(
+    screwed: tuple[np.ndarray, np.ndarray], x: np.ndarray, y: np.ndarray
+) -> np.ndarray:
+    at, weights = screwed
+    n = len(at)
+    r2 = (x[..., None] - at[:, 0]) ** 2 + (y[..., None] - at[:, 1]) ** 2
+    return _bend(r2) @ weights[:n] + weights[n] + weights[n + 1] * x + weights[n + 2] * y

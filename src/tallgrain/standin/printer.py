@@ -1,7 +1,7 @@
 """The simulated printer: motion, contact, heat and memory.
 
-True height of the nozzle tip above the nominal plate plane is `_height`; the printer believes z =
-_height + _frame. Only a reference sets the frame; strikes are counted on the true height.
+The printer counts in commanded places (x, y, `_height`) and believes z = _height + _frame; only a
+reference sets the frame. Where the tip truly is its kinematics tell, and strikes count there.
 """
 
 import asyncio
@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from tallgrain.standin.clock import Clock
-from tallgrain.standin.faults import Fault, Faults
+from tallgrain.standin.faults import AILS, Fault, Faults
 from tallgrain.standin.scenario import PARK_Z, Scenario
 
 STRIKE_MM = 0.05
@@ -42,6 +42,17 @@ class Strike:
     depth: float
 
 
+@dataclass
+class Tape:
+    """Tape on the plate: the next touch leaves its mark, which a person places the nozzle over.
+
+    `misjudged`: how far off this person's eye sees this mark (mm).
+    """
+
+    misjudged: tuple[float, float]
+    mark: tuple[float, float] | None = None
+
+
 class Printer:
     """One simulated printer; all its methods run in one event loop."""
 
@@ -59,6 +70,8 @@ class Printer:
         self._air: float | None = None
         self.motions = 0
         self.stove_mm_per_day = 0.0
+        self._touching = False
+        self.tape: Tape | None = None
         self._boot(x=truth.datum[0], y=truth.datum[1])
         if not cold:
             self._set_up()
@@ -74,7 +87,7 @@ class Printer:
         self.referenced = False
         self.reference_touch: dict[str, float] | None = None
         self.moving = False
-        self.truth.probe.extended = False
+        self.truth.probe.told_out = False
         self.truth.nozzle.target_c = self.truth.bed.target_c = 0.0
 
     def _set_up(self) -> None:
@@ -107,7 +120,7 @@ class Printer:
             "moving": self.moving,
             "motions": self.motions,
             "position": {"x": round(self.x, 4), "y": round(self.y, 4), "z": round(self.z, 4)},
-            "probe": {"extended": self.truth.probe.extended, "tripped": self._probe_closed()},
+            "probe": {"extended": self._tells_out(), "tripped": self._probe_closed()},
             "nozzle": {"now_c": round(nozzle.now_c, 2), "target_c": nozzle.target_c},
             "plate": {"now_c": round(bed.now_c, 2), "target_c": bed.target_c},
             "clock_s": round(self.clock.now(), 2),
@@ -125,51 +138,77 @@ class Printer:
     def _growth(self) -> float:
         return self.truth.growth_mm_per_c * (self.truth.nozzle.now_c - 22.0)
 
-    def _plate_under_tip(self, x: Any, y: Any) -> Any:
-        return self.truth.plate.height(x, y) + self._growth()
+    def _tells_out(self) -> bool:
+        """Only a carried probe has a contact that says whether it is on; others are believed."""
+        probe = self.truth.probe
+        if probe.fixed:
+            return False
+        return probe.extended if probe.kind == "carried" else probe.told_out
 
-    def _plate_under_probe(self, x: Any, y: Any) -> Any:
-        return self.truth.plate.height(x + self.truth.probe.dx, y + self.truth.probe.dy)
+    def _sensed(self, tip_x: Any, tip_y: Any) -> Any:
+        """Height of what the probe meets below true tip places; a nozzle has grown with heat."""
+        probe = self.truth.probe
+        plate = self.truth.plate.height(tip_x + probe.dx, tip_y + probe.dy)
+        return plate + (self._growth() if probe.kind == "nozzle" else 0.0)
 
-    def _on_plate(self, x: float, y: float) -> bool:
-        p = self.truth.plate
-        return p.x0 <= x <= p.x0 + p.width and p.y0 <= y <= p.y0 + p.depth
+    def _tip(self) -> tuple[float, float, float]:
+        """Where the tip truly is."""
+        place = self.truth.kinematics.tip(self.x, self.y, self._height)
+        return float(place[0]), float(place[1]), float(place[2])
 
     def gap(self) -> float:
         """True distance from the nozzle tip to the plate below it."""
-        return float(self._height - self._plate_under_tip(self.x, self.y))
+        x, y, z = self._tip()
+        return float(z - self.truth.plate.height(x, y) - self._growth())
 
     def _trip_height_at(self, x: float, y: float) -> float:
-        """Nominal-plane height of the tip at which this touch trips; -inf beside the plate."""
-        probe = self.truth.probe
-        if not self._on_plate(x + probe.dx, y + probe.dy):
-            return -np.inf
-        return float(self._plate_under_probe(x, y)) + probe.trip_above(x, self.truth.rng("touch"))
+        """Commanded height at which this touch trips; -inf beside the plate."""
+        probe, height = self.truth.probe, 0.0
+        above = probe.trip_above(x, self.truth.rng("touch"))
+        if probe.kind == "nozzle" and self.truth.nozzle.now_c > probe.hottest_c + 3:
+            # What oozes from a hot nozzle arrives first.
+            above += float(self.truth.rng("ooze").uniform(0.0, 0.2))
+        for _ in range(4):
+            tip_x, tip_y, tip_z = self.truth.kinematics.tip(x, y, height)
+            if not self.truth.plate.on(tip_x + probe.dx, tip_y + probe.dy):
+                return -np.inf
+            height += float(self._sensed(tip_x, tip_y)) + above - float(tip_z)
+        return height
 
     def _probe_closed(self) -> bool:
+        """What the probe reads now."""
+        return self._truly_closed() != ("inverted" in self.truth.probe.ails)
+
+    def _truly_closed(self) -> bool:
         probe = self.truth.probe
-        if probe.hand != "free":
-            return probe.hand == "held"
-        if not probe.extended or not self._on_plate(self.x + probe.dx, self.y + probe.dy):
+        if "dead" in probe.ails or self._never_trips > 0:
             return False
-        above = self._height - float(self._plate_under_probe(self.x, self.y))
-        return above < probe.trip_height - 0.02
+        if "sticks" in probe.ails and probe.touches:
+            return True
+        if probe.hand != "free":
+            return probe.hand in ("held", "metal")
+        x, y, z = self._tip()
+        if not probe.extended or not self.truth.plate.on(x + probe.dx, y + probe.dy):
+            return False
+        return z - float(self._sensed(x, y)) < probe.trip_height - 0.02
 
     def _feel(self, xs: Any, ys: Any, heights: Any) -> None:
         """Count a strike where tip or extended probe is deeper than it can take."""
         xs, ys, heights = (np.atleast_1d(np.asarray(a, dtype=float)) for a in (xs, ys, heights))
-        p, probe = self.truth.plate, self.truth.probe
+        xs, ys, heights = self.truth.kinematics.tip(xs, ys, heights)
+        plate, probe = self.truth.plate, self.truth.probe
 
         def worst(part: str, depth: Any, px: Any, py: Any, allowed: float) -> None:
-            on = (px >= p.x0) & (px <= p.x0 + p.width) & (py >= p.y0) & (py <= p.y0 + p.depth)
-            depth = np.where(on, depth, -np.inf)
+            depth = np.where(plate.on(px, py), depth, -np.inf)
             i = int(depth.argmax())
             if depth[i] > allowed:
                 self.strikes.append(Strike(part, float(px[i]), float(py[i]), float(depth[i])))
 
-        worst("nozzle", self._plate_under_tip(xs, ys) - heights, xs, ys, STRIKE_MM)
-        if probe.extended and probe.kind != "nozzle":
-            sensed = self._plate_under_probe(xs, ys) + probe.lowest_clear()
+        own = probe.kind == "nozzle"
+        allowed = probe.over_travel if own and self._touching else STRIKE_MM
+        worst("nozzle", plate.height(xs, ys) + self._growth() - heights, xs, ys, allowed)
+        if probe.extended and not own:
+            sensed = self._sensed(xs, ys) + probe.lowest_clear()
             worst("probe", sensed - heights, xs + probe.dx, ys + probe.dy, 0.0)
 
     # Motion
@@ -197,6 +236,8 @@ class Printer:
         start = np.array([self.x, self.y, self._height])
         end = np.array(to, dtype=float)
         length = float(np.linalg.norm(end - start))
+        if length and (end[:2] != start[:2]).any():
+            self._touching = False
         duration = length / speed
         slices = 1 if self.clock.instant else max(int(duration / SLICE_S / self.clock.speed), 1)
         for i in range(slices):
@@ -227,6 +268,8 @@ class Printer:
         self._need_reference()
         self._within(x, y, z)
         sideways = abs(x - self.x) + abs(y - self.y) > 1e-6
+        if z < self.z:
+            self._touching = False
         speed = TRAVEL_MM_S if sideways else LIFT_MM_S
         await self._travel((x, y, z - self._frame), speed)
         return self.state()
@@ -237,6 +280,14 @@ class Printer:
             raise Refusal("bad_value", "a lift is never downward")
         top = self.truth.travel[2][1]
         await self._travel((self.x, self.y, min(self._height + mm, top)), LIFT_MM_S)
+        return self.state()
+
+    async def lower(self, mm: float) -> dict[str, Any]:
+        """Move toward the plate by a distance, with or without a reference."""
+        if not 0 <= mm <= 500:
+            raise Refusal("bad_value", "a lowering takes 0 to 500 mm")
+        self._touching = False
+        await self._travel((self.x, self.y, self._height - mm), LIFT_MM_S)
         return self.state()
 
     async def touch(self, floor: float) -> dict[str, Any]:
@@ -254,6 +305,8 @@ class Printer:
                 self._never_trips = fault.amount or np.inf
             elif fault.kind == "trips-in-air":
                 self._air = fault.amount if fault.amount is not None else 6.0
+            elif fault.kind in AILS:
+                self.truth.probe.ails.add(fault.kind)
             elif fault.kind == "silent":
                 self.silent_until = self.clock.now() + (fault.amount or np.inf)
             elif fault.kind == "restart":
@@ -265,8 +318,11 @@ class Printer:
                     raise Refusal("closed", "the connection was closed before the touch")
 
     def _trips_at(self) -> float:
-        """Height of the tip at which this touch will trip, faults and hands included."""
+        """Commanded height at which this touch will trip, faults and hands included."""
         probe = self.truth.probe
+        if self._probe_closed():
+            probe.touches += 1
+            return self._height  # it reads tripped before anything moved
         probe.touches += 1
         height = self._trip_height_at(self.x, self.y)
         if self._air is not None:
@@ -274,19 +330,25 @@ class Printer:
         if self._never_trips > 0:
             self._never_trips -= 1
             return -np.inf
-        if probe.hand == "jammed" or not probe.extended:
+        if probe.hand == "jammed" or not probe.extended or probe.ails & {"dead", "inverted"}:
             return -np.inf
         return height
 
     async def _descend(self, floor: float, trips_at: float) -> bool:
         """Down to where the probe trips or to the floor; whether it tripped."""
         target = max(floor, trips_at)
+        # What a touch may press it may also be raised from, until it moves sideways.
+        self._touching = True
         if target < self._height:
             await self._travel((self.x, self.y, target), TOUCH_MM_S)
+        if trips_at >= floor and self.tape is not None:
+            x, y, _ = self._tip()
+            self.tape.mark = x + self.truth.probe.dx, y + self.truth.probe.dy
         return trips_at >= floor
 
     def _nozzle_over_datum(self) -> tuple[float, float]:
-        dx, dy = self.truth.nominal_offset
+        """By the offset that the printer holds, whatever that is."""
+        dx, dy = -self.live["sensor_back_x_mm"], -self.live["sensor_back_y_mm"]
         (x0, x1), (y0, y1), _ = self.truth.travel
         x, y = self.truth.datum[0] - dx, self.truth.datum[1] - dy
         return min(max(x, x0), x1), min(max(y, y0), y1)
@@ -303,7 +365,7 @@ class Printer:
         self._strike_faults()
         await self.lift(REFERENCE_LIFT_MM)
         await self._travel((*self._nozzle_over_datum(), self._height), TRAVEL_MM_S)
-        self.truth.probe.extended = True
+        self.truth.probe.told_out = True
         trips_at = self._trips_at()
         if not await self._descend(start - down, trips_at):
             await self._travel((self.x, self.y, start + REFERENCE_LIFT_MM), LIFT_MM_S)
@@ -324,7 +386,7 @@ class Printer:
     async def extend(self, out: bool) -> dict[str, Any]:
         """Bring the probe out, or put it away."""
         await self.clock.spend(0.25)
-        self.truth.probe.extended = out
+        self.truth.probe.told_out = out
         self._feel(self.x, self.y, self._height)
         return self.state()["probe"]
 
@@ -370,7 +432,8 @@ class Printer:
         if not np.isfinite(value) or abs(value) > 100:
             raise Refusal("bad_value", f"{value} is not a length this printer can store")
         self.live[name] = value
-        self._lose_place()
+        if not name.startswith("sensor_"):
+            self._lose_place()
         return self.values()
 
     def keep_values(self) -> dict[str, Any]:
@@ -397,6 +460,9 @@ class Printer:
             plate.bent = 0.0
         for support in plate.supports:
             support.raised += float(chance.normal(0, 0.0012)) * days**0.5
+        for adjuster in plate.adjusters:
+            springs = self.truth.rng("springs")
+            adjuster.raised -= plate.settle_mm_per_day * days * float(springs.uniform(0.2, 1.0))
         plate.level()
         plate.bow_x += self.stove_mm_per_day * days
         plate.heat_bow += 0.2 * self.stove_mm_per_day * days
@@ -406,7 +472,18 @@ class Printer:
         self.faults.waiting.clear()
         self._never_trips, self._air, self.silent_until = 0.0, None, 0.0
         self.truth.probe.hand = "free"
+        self.truth.probe.ails.clear()
+
+    def reflash(self) -> None:
+        """New firmware: everything that was stored is gone, kept values too."""
+        self.kept = dict.fromkeys(self.kept, 0.0)
+        self.restart()
 
     def add_fault(self, text: str) -> None:
-        """Order a fault; raises FaultSpecError."""
-        self.faults.waiting.append(Fault.parse(text))
+        """Order a fault; raises FaultSpecError. What ails the probe begins at once unless a touch
+        is named."""
+        fault = Fault.parse(text)
+        if fault.kind in AILS and ":" not in text:
+            self.truth.probe.ails.add(fault.kind)
+        else:
+            self.faults.waiting.append(fault)

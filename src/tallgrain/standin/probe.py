@@ -1,13 +1,16 @@
 """The true probe: where it senses, when it trips, and what it can take."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
 
 @dataclass
 class Probe:
-    """A pin beside the nozzle that trips a little before the nozzle would arrive."""
+    """A probe that trips a little before the nozzle would arrive, or the nozzle itself.
+
+    Kinds that are fixed (proximity, nozzle) are always out; a hand can hold, jam or free any.
+    """
 
     kind: str
     dx: float
@@ -21,9 +24,23 @@ class Probe:
     creep_touches: float
     twist_per_mm: float
     over_travel: float
-    extended: bool = False
+    hottest_c: float = 170.0
+    told_out: bool = False
     hand: str = "free"
     touches: int = 0
+    ails: set[str] = field(default_factory=set)
+
+    @property
+    def fixed(self) -> bool:
+        """Whether it is always out."""
+        return self.kind in ("proximity", "nozzle")
+
+    @property
+    def extended(self) -> bool:
+        """Whether it is truly out."""
+        if self.fixed:
+            return True
+        return ("no-retract" in self.ails or self.told_out) and "no-extend" not in self.ails
 
     def trip_above(self, x: float, rng: np.random.Generator) -> float:
         """Height of the nozzle tip (cold) above the plate when this touch trips (mm).

@@ -38,14 +38,17 @@ def serve(
     """Run a simulated printer until interrupted. Raises InputError or JobError."""
     host, port = parse_listen(listen)
     try:
-        ordered = Faults([Fault.parse(text) for text in faults])
+        for text in faults:
+            Fault.parse(text)
     except FaultSpecError as error:
         raise InputError(f"{error}.", "--fault") from None
     if with_parent:
         _end_with_parent()
 
     async def main() -> None:
-        printer = Printer(scenario_for(sheet, seed), Clock(instant, speed), ordered, cold)
+        printer = Printer(scenario_for(sheet, seed), Clock(instant, speed), Faults([]), cold)
+        for text in faults:
+            printer.add_fault(text)
         serving = asyncio.current_task()
         assert serving is not None
         asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, serving.cancel)

@@ -8,9 +8,10 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.machine.sheet import Delta, MachineSheet
 from tallgrain.standin.heat import Heater
-from tallgrain.standin.plate import Bump, Plate, Support
+from tallgrain.standin.kinematics import Arms, DeltaArms, Kinematics, Straight
+from tallgrain.standin.plate import Adjuster, Bump, Plate, Support
 from tallgrain.standin.probe import Probe
 
 PARK_Z = 40.0
@@ -24,6 +25,7 @@ class Scenario:
     kind: str
     travel: tuple[tuple[float, float], tuple[float, float], tuple[float, float]]
     datum: tuple[float, float]
+    kinematics: Kinematics
     plate: Plate
     probe: Probe
     nozzle: Heater
@@ -45,42 +47,84 @@ class Scenario:
 def scenario_for(sheet: MachineSheet, seed: int) -> Scenario:
     """The truth behind a sheet; the same for the same seed."""
     chance = np.random.default_rng([seed, 31])
-    box = sheet.plate.outline.box
-    offset = sheet.probe.offset
-    trip = sheet.probe.trip_height
-    probe = Probe(
-        kind=sheet.probe.kind,
-        dx=offset[0] + chance.normal(0, 0.15),
-        dy=offset[1] + chance.normal(0, 0.15),
-        trip_height=trip + 0.072 + chance.normal(0, 0.02),
-        s_r=0.003,
-        s_between=0.005,
-        outlier_share=0.004,
-        outlier_mm=(0.03, 0.08),
-        creep_mm=-0.004,
-        creep_touches=60.0,
-        twist_per_mm=6e-6,
-        over_travel=1.5 if trip > 1.5 else max(0.6 * trip, 0.2),
-    )
+    offset, trip = sheet.probe.offset, sheet.probe.trip_height
+    probe = _probe(sheet, chance)
     return Scenario(
         name=sheet.name,
         kind=sheet.kinematics,
         travel=(sheet.travel.x, sheet.travel.y, sheet.travel.z),
         datum=sheet.plate.datum_point,
-        plate=_plate(sheet, chance, box.x0, box.y0, box.width, box.depth),
+        kinematics=_kinematics(sheet, np.random.default_rng([seed, 37])),
+        plate=_plate(sheet, chance),
         probe=probe,
         nozzle=Heater("nozzle", 300.0, 28.0, 70.0),
         bed=Heater("plate", 120.0, 150.0, 520.0),
-        values={"trip_drop_mm": -trip, "job_shift_mm": 0.0},
+        # This printer stores the way back from the sensing point to the nozzle, and how far the
+        # nozzle drops on after the trip: all signs the other way round than Tall Grain's.
+        values={
+            "trip_drop_mm": -trip, "job_shift_mm": 0.0,
+            "sensor_back_x_mm": -offset[0], "sensor_back_y_mm": -offset[1],
+        },
         nominal_offset=offset,
         growth_mm_per_c=1.1e-4,
         seed=seed,
+    )  # fmt: skip
+
+
+def _probe(sheet: MachineSheet, chance: np.random.Generator) -> Probe:
+    offset, trip, kind = sheet.probe.offset, sheet.probe.trip_height, sheet.probe.kind
+    away = chance.normal(0, 0.15, 2)
+    late = float(0.072 + chance.normal(0, 0.02))
+    own = kind == "nozzle"
+    return Probe(
+        kind=kind,
+        dx=offset[0] + (0.0 if own else away[0]),
+        dy=offset[1] + (0.0 if own else away[1]),
+        # The nozzle presses a few micrometres before it is felt.
+        trip_height=-0.1 * late if own else trip + late,
+        s_r=0.004 if own else 0.003,
+        s_between=0.005,
+        outlier_share=0.004,
+        outlier_mm=(0.03, 0.08),
+        creep_mm=-0.004,
+        creep_touches=60.0,
+        twist_per_mm=0.0 if sheet.kinematics == "delta" else 6e-6,
+        # Under the nozzle the frame gives way: 20 N at 25 N/mm before anything is harmed.
+        over_travel=0.8 if own else 1.5 if trip > 1.5 else max(0.6 * trip, 0.2),
+        hottest_c=sheet.probe.hottest_c,
     )
 
 
-def _plate(
-    sheet: MachineSheet, chance: np.random.Generator, x0: float, y0: float, w: float, d: float
-) -> Plate:
+def _kinematics(sheet: MachineSheet, chance: np.random.Generator) -> Kinematics:
+    if sheet.kinematics != "delta":
+        return Straight()
+    told = sheet.delta or Delta(rod_length_mm=291, delta_radius_mm=124.5, height_mm=302)
+    believed = _arms(told)
+    true = _arms(told)
+    # Assembled in a hurry: switches, radius and one tower off.
+    for tower, off in (("left", 0.16), ("right", -0.12), ("rear", 0.03)):
+        true.switch[tower] += off + chance.normal(0, 0.02)
+    true.radius += 0.22 + chance.normal(0, 0.03)
+    true.angle["right"] += 0.25 + chance.normal(0, 0.04)
+    true.rod += chance.normal(0, 0.05)
+    return DeltaArms(believed, true)
+
+
+def _arms(told: Delta) -> Arms:
+    angle, switch = told.tower_angle_deg, told.switch_mm
+    return Arms(
+        told.rod_length_mm, told.delta_radius_mm, told.height_mm,
+        {"left": angle.left, "right": angle.right, "rear": angle.rear},
+        {"left": switch.left, "right": switch.right, "rear": switch.rear},
+    )  # fmt: skip
+
+
+def _plate(sheet: MachineSheet, chance: np.random.Generator) -> Plate:
+    box = sheet.plate.outline.box
+    x0, y0, w, d = box.x0, box.y0, box.width, box.depth
+    glass = sheet.plate.shape == "disc"
+    gantry = sheet.kinematics == "gantry_z"
+
     def around(middle: float, spread: float) -> float:
         return float(middle + chance.normal(0, spread))
 
@@ -88,17 +132,21 @@ def _plate(
         Bump(x0 + a * w, y0 + b * d, around(height, 0.004), 0.12 * w)
         for a, b, height in ((0.22, 0.7, 0.018), (0.74, 0.3, -0.02), (0.55, 0.8, 0.012))
     ]
-    return Plate(
+    stiff = 0.2 if glass else 0.5 if gantry else 1.0
+    plate = Plate(
         x0, y0, w, d,
-        bow_x=around(0.062, 0.006),
-        bow_y=around(-0.048, 0.006),
-        twist=around(0.016, 0.004),
+        bow_x=stiff * around(0.062, 0.006),
+        bow_y=stiff * around(-0.048, 0.006),
+        twist=stiff * around(0.016, 0.004),
         bumps=bumps,
         edge_drop=abs(around(0.014, 0.003)),
-        heat_bow=around(0.022, 0.003),
+        heat_bow=stiff * around(0.022, 0.003),
         heat_minutes=7.0,
         supports=[
-            Support(s.name, around(s.at[0], 1.5), around(s.at[1], 1.5), around(0.0, 0.012))
+            Support(
+                s.name, around(s.at[0], 1.5), around(s.at[1], 1.5),
+                around(0.0, 0.12 if gantry else 0.012),
+            )
             for s in sheet.supports
         ],
         sheets={
@@ -106,4 +154,20 @@ def _plate(
             "textured": [Bump(x0 + 0.65 * w, y0 + 0.6 * d, 0.011, 0.1 * w)],
         },
         sheet="smooth",
+        round=glass,
+        gantry=gantry,
     )  # fmt: skip
+    middle_x, middle_y = box.middle
+    for a in sheet.adjusters:
+        mid_edge = min(abs(a.at[0] - middle_x) / w, abs(a.at[1] - middle_y) / d) < 0.1
+        plate.adjusters.append(
+            Adjuster(
+                a.name, around(a.at[0], 1.0), around(a.at[1], 1.0),
+                # A mid-edge screw set too high makes a saddle.
+                around(0.09 if mid_edge else 0.0, 0.05),
+                a.lead_mm, a.raises == "clockwise",
+            )
+        )  # fmt: skip
+    plate.settle_mm_per_day = 0.0011 if sheet.adjusters else 0.0
+    plate.level()
+    return plate

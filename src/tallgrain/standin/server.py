@@ -9,7 +9,8 @@ from dataclasses import asdict
 from typing import Any
 
 from tallgrain.standin.faults import FaultSpecError
-from tallgrain.standin.printer import Printer, Refusal
+from tallgrain.standin.plate import Strip
+from tallgrain.standin.printer import Printer, Refusal, Tape
 
 STATE_EVERY_S = 0.5
 LEASE_SILENCE_S = 10.0
@@ -108,8 +109,9 @@ class HandsPort(Port):
     def __init__(self, printer: Printer) -> None:
         self.printer = printer
         acts = (
-            self.power, self.fault, self.mend, self.probe, self.ruler, self.sheet, self.reseat,
-            self.move, self.days, self.nozzle,
+            self.power, self.reflash, self.fault, self.mend, self.probe, self.ruler, self.sheet,
+            self.reseat, self.move, self.days, self.nozzle, self.look, self.tape, self.strip,
+            self.gauge, self.turn,
         )  # fmt: skip
         super().__init__({f"hands.{act.__name__}": act for act in acts})
 
@@ -130,14 +132,86 @@ class HandsPort(Port):
 
     def probe(self, session: Session, state: str) -> dict[str, Any]:
         """Leave the probe free, hold it pressed, or jam it."""
-        if state not in ("free", "held", "jammed"):
-            raise Refusal("bad_value", "a hand leaves the probe free, held or jammed")
+        if state not in ("free", "held", "jammed", "metal"):
+            raise Refusal("bad_value", "a hand leaves the probe free, held, jammed or near metal")
+        if state == "metal" and self.printer.truth.probe.kind != "proximity":
+            state = "free"  # only a proximity probe minds
         self.printer.truth.probe.hand = state
         return {"probe": state}
 
     def ruler(self, session: Session) -> dict[str, Any]:
-        """A careful person reads down to the whole millimetre that is surely there."""
-        return {"clearance_mm": max(int(self.printer.gap() - 0.2), 0)}
+        """A careful person reads down to the whole millimetre that is surely there; close to the
+        plate, with a stack of feeler gauges, to the tenth."""
+        gap = self.printer.gap()
+        if gap < 4.0:
+            return {"clearance_mm": max(int((gap - 0.02) * 10) / 10, 0.0)}
+        return {"clearance_mm": int(gap - 0.2)}
+
+    def reflash(self, session: Session) -> dict[str, Any]:
+        """Load new firmware: all values are lost."""
+        self.printer.reflash()
+        return {"boot": self.printer.boot}
+
+    def look(self, session: Session) -> dict[str, Any]:
+        """What a person sees: where the probe is, and how far the mark and the strip's edges are
+        from the nozzle tip, judged by eye: rough from far, better from near."""
+        p, chance = self.printer, self.printer.truth.rng("eye")
+        tip_x, tip_y, _ = p._tip()
+        probe = p.truth.probe
+        seen: dict[str, Any] = {"probe": "fixed" if probe.fixed else "out"}
+        if not probe.extended:
+            seen["probe"] = "away"
+        if p.tape is not None and p.tape.mark is not None:
+            (x, y), (off_x, off_y) = p.tape.mark, p.tape.misjudged
+            far = 1 + float(chance.normal(0, 0.05))
+            seen["mark"] = {
+                "right_mm": round((x - tip_x + off_x) * far, 2),
+                "rear_mm": round((y - tip_y + off_y) * far, 2),
+            }
+        strip = p.truth.plate.strip
+        if strip is not None:
+            at = tip_x if strip.axis == "x" else tip_y
+            eye = chance.normal(0, 0.1, 2)
+            seen["strip"] = {
+                "axis": strip.axis,
+                "low_mm": round(strip.low - at + float(eye[0]), 2),
+                "high_mm": round(strip.high - at + float(eye[1]), 2),
+            }
+        return seen
+
+    def tape(self, session: Session, on: bool = True) -> dict[str, Any]:
+        """Stick fresh tape where the probe will touch, or take it off."""
+        off = self.printer.truth.rng("hand").normal(0, 0.2, 2)
+        self.printer.tape = Tape((float(off[0]), float(off[1]))) if on else None
+        return {"tape": on}
+
+    def strip(self, session: Session, axis: str, at: float = 0.0) -> dict[str, Any]:
+        """Lay a steel strip 20 mm wide across an axis (x or y), about where asked; '' takes it
+        away."""
+        plate = self.printer.truth.plate
+        if axis not in ("x", "y", ""):
+            raise Refusal("bad_value", "a strip lies across x or across y")
+        middle = at + float(self.printer.truth.rng("strip").normal(0, 1.5))
+        plate.strip = Strip(axis, middle - 10.0, middle + 10.0) if axis else None
+        return {"axis": axis}
+
+    def gauge(self, session: Session, thickness_mm: float) -> dict[str, Any]:
+        """Push a gauge under the nozzle and feel: free, grips or stuck, as a hand feels it."""
+        self.printer.warm()
+        felt = self.printer.gap() - thickness_mm + float(
+            self.printer.truth.rng("feel").normal(0, 0.004)
+        )  # fmt: skip
+        return {"feel": "free" if felt > 0.012 else "grips" if felt > -0.012 else "stuck"}
+
+    def turn(self, session: Session, name: str, clockwise_deg: float) -> dict[str, Any]:
+        """Turn a bed screw, seen from above; negative is counterclockwise."""
+        plate = self.printer.truth.plate
+        for adjuster in plate.adjusters:
+            if adjuster.name == name:
+                adjuster.turn(clockwise_deg)
+                plate.level()
+                return {"turned": name}
+        raise Refusal("bad_value", f"there is no adjuster '{name}'")
 
     def sheet(self, session: Session, name: str) -> dict[str, Any]:
         """Put another sheet on."""
@@ -189,6 +263,7 @@ class LinkPort(Port):
                 "motion.reference": self._motion(lambda down_mm: p.reference(down_mm)),
                 "motion.go": self._motion(lambda x, y, z: p.go(x, y, z)),
                 "motion.lift": self._motion(lambda mm: p.lift(mm)),
+                "motion.lower": self._motion(lambda mm: p.lower(mm)),
                 "motion.touch": self._motion(lambda floor: p.touch(floor)),
                 "motion.rest": self._motion(lambda seconds: p.rest(seconds)),
                 "probe.extend": self._motion(lambda: p.extend(True)),
@@ -288,8 +363,13 @@ def truth_port(printer: Printer) -> Port:
     """What nobody at the printer can know; for tests."""
 
     def heights(session: Session, points: list[list[float]]) -> dict[str, Any]:
+        """Height of the plate at probe points as the printer counts (its kinematics included)."""
         printer.warm()
-        return {"heights": [float(printer.truth.plate.height(x, y)) for x, y in points]}
+        found = []
+        for x, y in points:
+            tip_x, tip_y, tip_z = printer.truth.kinematics.tip(x, y, 0.0)
+            found.append(float(printer.truth.plate.height(tip_x, tip_y) - tip_z))
+        return {"heights": found}
 
     def whole(session: Session) -> dict[str, Any]:
         probe = printer.truth.probe

@@ -1,0 +1,94 @@
+"""What the guard knows of the plate: the heights touched since the last reference, nothing else."""
+
+import math
+
+import numpy as np
+
+from tallgrain.core.machine.reach import Reach
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.survey import Floats
+from tallgrain.link.protocol import Place
+
+# How much a plate may rise or fall per mm of way, by what carries plate and nozzle.
+SLOPES = {"plate_z": 0.003, "gantry_z": 0.006, "delta": 0.006}
+# How far a probe may be pressed past its trip before something gives, by its kind (mm).
+BITES = {
+    "contact_pin": 1.0, "switch_arm": 1.0, "carried": 1.0, "proximity": 0.5, "nozzle": 0.7,
+}  # fmt: skip
+# How far under the expected trip a touch may go on, where the probe can take that.
+SLACK_MM = 0.25
+# Ways round a keep-out, beside the straight line (mm).
+_DETOURS = (0.0, 15.0, -15.0, 30.0, -30.0, 50.0, -50.0)
+
+
+class Known:
+    """Touched places and what they say about places nearby; z is the printer's at the trip."""
+
+    def __init__(self, sheet: MachineSheet) -> None:
+        self._reach = Reach(sheet)
+        self._offset = sheet.probe.offset
+        self.slope = SLOPES[sheet.kinematics]
+        bite, trip = BITES[sheet.probe.kind], sheet.probe.trip_height
+        if sheet.probe.kind != "nozzle":
+            # A stored trip height may only make us more careful, never less.
+            bite = min(bite, max(0.5 * trip, 0.15))
+        self.slack = min(SLACK_MM, 0.8 * bite)
+        # Further than this from a touch, a dead probe could be pressed deeper than it takes.
+        self.step = (bite - self.slack) / (2 * self.slope)
+        self._touched = np.empty((0, 3))
+        self.count = 0
+        # Something laid on the plate (a steel strip): travelled over, but no ground to stand on.
+        self.laid_z = -math.inf
+
+    def forget(self) -> None:
+        """Nothing is known any more."""
+        self.count, self.laid_z = 0, -math.inf
+
+    def note(self, place: Place) -> None:
+        """One more touch."""
+        if self.count == len(self._touched):
+            self._touched = np.vstack([self._touched, np.empty((max(self.count, 64), 3))])
+        self._touched[self.count] = (place.x, place.y, place.z)
+        self.count += 1
+
+    @property
+    def heights(self) -> Floats:
+        """All touched z: (n,)."""
+        return np.asarray(self._touched[: self.count, 2])
+
+    @property
+    def highest(self) -> float:
+        """The highest thing touched."""
+        return max(float(self.heights.max()), self.laid_z)
+
+    @property
+    def last(self) -> tuple[float, float, float]:
+        """The newest touch."""
+        x, y, z = self._touched[self.count - 1]
+        return float(x), float(y), float(z)
+
+    def expected(self, x: float, y: float) -> tuple[float, float]:
+        """Lowest and highest z at which the probe can trip with the nozzle at (x, y)."""
+        known = self._touched[: self.count]
+        drift = self.slope * np.hypot(known[:, 0] - x, known[:, 1] - y)
+        return float((known[:, 2] - drift).max()), float((known[:, 2] + drift).min())
+
+    def stones(self, x: float, y: float) -> list[tuple[float, float]]:
+        """Probe points to touch on the way to the nozzle place (x, y), so that no touch is further
+        than `step` from one before it; none where that is so already."""
+        known = self._touched[: self.count, :2]
+        away = np.hypot(known[:, 0] - x, known[:, 1] - y)
+        near = known[int(away.argmin())]
+        count = math.ceil(float(away.min()) / self.step)
+        dx, dy = self._offset
+        way = np.array([x, y]) - near
+        across = np.array([-way[1], way[0]]) / max(float(np.hypot(*way)), 1e-9)
+        found = []
+        for k in range(1, count):
+            straight = near + way * k / count + (dx, dy)
+            for detour in _DETOURS:
+                place = straight + detour * across
+                if not self._reach.refusals([place])[0]:
+                    found.append((float(place[0]), float(place[1])))
+                    break
+        return found
