@@ -59,6 +59,15 @@ class PointTouched:
 
 
 @dataclass(frozen=True)
+class TouchTaken:
+    """One touch of a series is on disk: place from 0, touch from 1, height in mm."""
+
+    place: int
+    touch: int
+    z: float
+
+
+@dataclass(frozen=True)
 class LinkMended:
     """The link was lost and made again; the touch in question is repeated."""
 
@@ -75,4 +84,4 @@ class SurveyEnded:
     why: str
 
 
-Event = Phase | SurveyBegan | Rejoined | PointTouched | LinkMended | SurveyEnded
+Event = Phase | SurveyBegan | Rejoined | TouchTaken | PointTouched | LinkMended | SurveyEnded

@@ -19,6 +19,7 @@ from tallgrain.routines.events import (
     PointTouched,
     SurveyBegan,
     SurveyEnded,
+    TouchTaken,
 )
 from tallgrain.routines.recorder import Recorder
 from tallgrain.store.ledger import Ledger, NewSurvey
@@ -49,6 +50,8 @@ class Measuring:
     plan: Plan
     t_set: float
     first: int = 0
+    retract: bool = False
+    tell_touches: bool = False
 
 
 def survey(
@@ -99,7 +102,7 @@ def measure(job: Measuring, break_off: BreakOff) -> Iterator[Event]:
         # The end is also reached by GeneratorExit, when whoever listens goes away in the middle.
         yield SurveyBegan(job.ident, len(plan.points), plan.estimate_s, job.first)
         guard.extend()
-        yield from _touch_all(guard, plan, recorder, break_off)
+        yield from _touch_all(job, recorder, break_off)
         complete = recorder.points == len(plan.points)
         why = "" if complete else _BROKEN_OFF
     except TallGrainError as error:
@@ -111,9 +114,8 @@ def measure(job: Measuring, break_off: BreakOff) -> Iterator[Event]:
     yield SurveyEnded(job.ident, complete, recorder.points, why)
 
 
-def _touch_all(
-    guard: Guard, plan: Plan, recorder: Recorder, break_off: BreakOff
-) -> Iterator[Event]:
+def _touch_all(job: Measuring, recorder: Recorder, break_off: BreakOff) -> Iterator[Event]:
+    guard, plan = job.guard, job.plan
     began, first = time.monotonic(), recorder.points
     first_idea = plan.estimate_s / len(plan.points)
     mends = 0
@@ -125,6 +127,9 @@ def _touch_all(
                 return
             try:
                 more = taken + 1 < plan.samples
+                if taken and job.retract:
+                    guard.retract()
+                    guard.extend()
                 touch = guard.touch_again if taken else partial(guard.touch_at, x, y)
                 tripped = touch(more=more)
             except LinkError as error:
@@ -136,6 +141,8 @@ def _touch_all(
                 continue
             z = recorder.touch(tripped)
             taken += 1
+            if job.tell_touches:
+                yield TouchTaken(number, taken, tripped - job.t_set)
         touches = recorder.next_point()
         assert z is not None
         left = _left(

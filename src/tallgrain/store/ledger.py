@@ -3,7 +3,7 @@
 import threading
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -17,7 +17,7 @@ from tallgrain.core.survey import Conditions, Point, Survey
 from tallgrain.errors import InputError, StoreError
 from tallgrain.store.database import bring_up_to_date, checked_version, connect, explained
 from tallgrain.store.lock import WriterLock
-from tallgrain.store.models import EVENTS, MACHINES, POINTS, SURVEYS, TOUCHES
+from tallgrain.store.models import EVENTS, MACHINES, OBSERVATIONS, POINTS, SURVEYS, TOUCHES
 
 FILE_NAME = "ledger.sqlite"
 
@@ -60,6 +60,20 @@ class MachineEvent:
 
 
 @dataclass(frozen=True)
+class Observation:
+    """What a person saw or a routine found at a printer, with its figures (JSON)."""
+
+    machine: str
+    at: datetime
+    topic: str
+    item: str
+    outcome: str
+    note: str = ""
+    figures: dict[str, Any] = field(default_factory=dict)
+    number: int = 0
+
+
+@dataclass(frozen=True)
 class NewSurvey:
     """What is known of a survey before its first touch."""
 
@@ -71,6 +85,7 @@ class NewSurvey:
     shape: tuple[int, int] | None
     conditions: Conditions
     note: str = ""
+    extra: dict[str, Any] = field(default_factory=dict)
 
 
 class Ledger:
@@ -203,6 +218,36 @@ class Ledger:
             assert key is not None
             return int(key[0])
 
+    def observe(self, seen: Observation) -> int:
+        """Enter an observation; its number."""
+        with self._writing() as connection:
+            made = connection.execute(
+                sa.insert(OBSERVATIONS).values(
+                    machine=seen.machine, at=seen.at, topic=seen.topic, item=seen.item,
+                    outcome=seen.outcome, note=seen.note, figures=seen.figures,
+                )
+            )  # fmt: skip
+            key = made.inserted_primary_key
+            assert key is not None
+            return int(key[0])
+
+    def observations(self, machine: str, topic: str) -> list[Observation]:
+        """All that was observed of a printer on a topic, oldest first."""
+        query = (
+            sa.select(OBSERVATIONS)
+            .where(sa.func.lower(OBSERVATIONS.c.machine) == machine.lower())
+            .where(OBSERVATIONS.c.topic == topic)
+            .order_by(OBSERVATIONS.c.at, OBSERVATIONS.c.id)
+        )
+        with self._reading() as connection:
+            return [
+                Observation(
+                    row.machine, row.at, row.topic, row.item, row.outcome, row.note, row.figures,
+                    row.id,
+                )
+                for row in connection.execute(query)
+            ]  # fmt: skip
+
     def withdraw_event(self, number: int, now: datetime | None) -> None:
         """Take an event back; with None, put it in again."""
         query = sa.update(EVENTS).where(EVENTS.c.id == number).values(withdrawn_at=now)
@@ -263,7 +308,7 @@ class Ledger:
     def begin_survey(self, new: NewSurvey) -> str:
         """Enter a survey that is about to be measured; its ident."""
         with self._writing() as connection:
-            return str(_insert_head(connection, new, "running", {}))
+            return str(_insert_head(connection, new, "running", new.extra))
 
     def reopen(self, ident: str, note: str) -> None:
         """Go on with a broken-off survey: its points stay, a line joins its note.

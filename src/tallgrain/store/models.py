@@ -80,6 +80,21 @@ TOUCHES = sa.Table(
     sa.Column("z", sa.Float, nullable=False),
 )
 
+# What a person saw or a routine found, never changed: the newest of a topic and item counts.
+OBSERVATIONS = sa.Table(
+    "observations",
+    METADATA,
+    sa.Column("id", sa.Integer, primary_key=True, autoincrement=True),
+    sa.Column("machine", sa.String, nullable=False, index=True),
+    sa.Column("at", UtcTime, nullable=False),
+    sa.Column("topic", sa.String, nullable=False),
+    sa.Column("item", sa.String, nullable=False),
+    sa.Column("outcome", sa.String, nullable=False),
+    sa.Column("note", sa.String, nullable=False),
+    sa.Column("figures", sa.JSON, nullable=False),
+    sqlite_autoincrement=True,
+)
+
 # What happened to a printer. Never changed: an event entered by mistake is withdrawn.
 EVENTS = sa.Table(
     "events",

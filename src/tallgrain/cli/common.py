@@ -1,0 +1,73 @@
+"""What all verbs share: the application, its options, and how results are told."""
+
+import json
+import signal
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from enum import StrEnum
+from typing import Annotated, Any
+
+import typer
+
+app = typer.Typer(
+    add_completion=False,
+    no_args_is_help=False,
+    rich_markup_mode=None,
+    pretty_exceptions_enable=False,
+    context_settings={"help_option_names": ["-h", "--help"]},
+    help="A bench instrument for people who build printers. Alone it opens the window.",
+)
+
+AsJson = Annotated[bool, typer.Option("--json", help="Print JSON for programs.")]
+MachineName = Annotated[str, typer.Option("--machine", help="A printer's name, or its sheet file.")]
+Count = Annotated[str, typer.Option("--count", help="Columns x rows, 2x2 to 51x51.")]
+Samples = Annotated[int, typer.Option("--samples", help="Touches at each point, 1 to 9.")]
+Link = Annotated[str, typer.Option("--link", help="tcp://host:port of the printer.")]
+Remote = Annotated[bool, typer.Option("--remote", help="Allow a printer on another computer.")]
+Kind = StrEnum("Kind", {"grid": "grid"})
+Pace = StrEnum("Pace", {"instant": "instant", "real": "real"})
+Reference = StrEnum("Reference", {"ls": "ls", "mz": "mz"})
+
+
+def say(text: str) -> None:
+    """One line on stdout, at once."""
+    print(text, flush=True)
+
+
+def show(document: Any, as_json: bool, table: Callable[[], str]) -> None:
+    """A result as one JSON document or as a readable table."""
+    say(json.dumps(document, ensure_ascii=False, allow_nan=False) if as_json else table())
+
+
+def number(value: float | None, digits: int = 3) -> str:
+    """A figure with a true minus sign; a dash where there is none."""
+    return "–" if value is None else f"{value:.{digits}f}".replace("-", "−")
+
+
+def aligned(rows: list[list[str]]) -> str:
+    """Rows of text as columns."""
+    widths = [max(len(row[i]) for row in rows) for i in range(len(rows[0]))]
+    return "\n".join(
+        "  ".join(cell.ljust(w) for cell, w in zip(row, widths, strict=True)).rstrip()
+        for row in rows
+    )
+
+
+@contextmanager
+def writing() -> Iterator[Any]:
+    """The ledger, opened for writing."""
+    from tallgrain.paths import data_home
+    from tallgrain.store.ledger import Ledger
+
+    with Ledger.open(data_home(), holder="A command") as ledger:
+        yield ledger
+
+
+def on_interrupt(first: Callable[[], None], second: Callable[[], None]) -> None:
+    """Ctrl+C breaks off; once more halts."""
+
+    def interrupted(*_: object) -> None:
+        signal.signal(signal.SIGINT, lambda *_: second())
+        first()
+
+    signal.signal(signal.SIGINT, interrupted)

@@ -1,0 +1,183 @@
+"""What surveys say: flatness, comparing, repeatability."""
+
+from contextlib import suppress
+from typing import Annotated, Any
+
+import typer
+
+from tallgrain.cli.common import AsJson, Reference, aligned, app, number, show
+from tallgrain.errors import InputError
+
+
+@app.command()
+def flatness(
+    survey: Annotated[str, typer.Argument(help="A survey file, or a stored survey's id.")],
+    reference: Annotated[Reference, typer.Option(help="ls or mz (ISO 12781-1).")] = Reference.ls,
+    as_json: AsJson = False,
+) -> None:
+    """How flat a surveyed plate is, and what its shape is made of."""
+    from tallgrain.core.surface.shape import flatness as measure
+    from tallgrain.core.surface.shape import judge
+    from tallgrain.resolve import survey_named
+
+    found = survey_named(survey)
+    flat, terms = judge(found.xy, found.heights, _extent(found))
+    if reference is Reference.mz:
+        flat = measure(found.xy, found.heights, "mz")
+    document = {
+        "n": flat.n,
+        "reference": flat.reference,
+        "fltt_mm": flat.fltt,
+        "fltp_mm": flat.fltp,
+        "fltv_mm": flat.fltv,
+        "fltq_mm": flat.fltq,
+        "plane": {
+            "z0_mm": flat.plane.z0,
+            "slope_x_mm_per_m": flat.plane.slope_x * 1000,
+            "slope_y_mm_per_m": flat.plane.slope_y * 1000,
+        },
+        "terms": terms
+        and {
+            "tilt_x_mm": terms.tilt_x,
+            "tilt_y_mm": terms.tilt_y,
+            "bow_x_mm": terms.bow_x,
+            "bow_y_mm": terms.bow_y,
+            "twist_mm": terms.twist,
+            "local_mm": terms.local,
+        },
+    }
+
+    def table() -> str:
+        about = "least-squares" if flat.reference == "ls" else "minimum-zone"
+        rows = [[f"{flat.n} points about the {about} plane", "", ""]]
+        for name, value in (
+            ("FLTt, peak to valley", flat.fltt),
+            ("FLTp, highest above", flat.fltp),
+            ("FLTv, lowest below", flat.fltv),
+            ("FLTq, root mean square", flat.fltq),
+        ):
+            rows.append(["  " + name, number(value), "mm"])
+        rows.append(["  slope left to right", number(flat.plane.slope_x * 1000), "mm per m"])
+        rows.append(["  slope front to rear", number(flat.plane.slope_y * 1000), "mm per m"])
+        for name, value in (document["terms"] or {}).items():
+            rows.append(["  " + name.removesuffix("_mm").replace("_", " "), number(value), "mm"])
+        return aligned(rows)
+
+    show(document, as_json, table)
+
+
+@app.command()
+def compare(
+    a: Annotated[str, typer.Argument(metavar="A", help="The older survey: a file or an id.")],
+    b: Annotated[str, typer.Argument(metavar="B", help="The newer one.")],
+    sigma_mm: Annotated[
+        float | None, typer.Option(help="Standard deviation of each height (mm).", min=1e-6)
+    ] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Whether the plate changed from one survey to another, and whether that matters."""
+    from tallgrain.core.surface.compare import DEFAULT_WINDOW_MM, Noise
+    from tallgrain.core.surface.compare import compare as between
+    from tallgrain.resolve import machine_sheet, survey_named
+
+    first, second = survey_named(a), survey_named(b)
+    noise, window = Noise(sigma=sigma_mm), DEFAULT_WINDOW_MM
+    with suppress(InputError):  # a printer that is not known here: the documented defaults
+        sheet, _ = machine_sheet(second.machine or first.machine or "?")
+        noise, window = Noise.of_sheet(sheet, sigma_mm), sheet.tolerance.first_layer_mm
+    c = between(first, second, noise, window)
+    document = {
+        "overlap_points": len(c.xy),
+        "offset_mm": c.offset_mm,
+        "tilt_x_mm": c.tilt_x_mm,
+        "tilt_y_mm": c.tilt_y_mm,
+        "shape_rms_mm": c.shape_rms_mm,
+        "shape_pv_mm": c.shape_pv_mm,
+        "noise_rms_mm": c.noise_rms_mm,
+        "verdict": c.verdict,
+        "matters": c.matters,
+        "outliers": [{"x_mm": float(x), "y_mm": float(y)} for x, y in c.outliers],
+        "unlike": list(c.unlike),
+    }
+
+    def table() -> str:
+        rows = [[f"{len(c.xy)} common places, B less A", "", ""]]
+        for name in ("offset", "tilt_x", "tilt_y", "shape_rms", "shape_pv", "noise_rms"):
+            rows.append(["  " + name.replace("_", " "), number(getattr(c, name + "_mm")), "mm"])
+        verdict = c.verdict.replace("_", " ")
+        matter = "it matters" if c.matters else "it does not matter for a first layer"
+        lines = [aligned(rows), verdict if c.verdict == "same" else f"{verdict}; {matter}"]
+        return "\n".join([*lines, *c.unlike])
+
+    show(document, as_json, table)
+
+
+def _extent(found: Any) -> Any:
+    """A round plate's own extent where the survey's printer is known to have one."""
+    from tallgrain.core.surface.shape import round_extent
+    from tallgrain.resolve import machine_sheet
+
+    if not found.machine:
+        return None
+    try:
+        plate = machine_sheet(found.machine)[0].plate
+    except InputError:
+        return None  # a survey of a printer that is not known here: its own extent
+    if plate.shape != "disc":
+        return None
+    return round_extent(plate.outline.middle, found.xy)
+
+
+def repeatability_document(found: Any) -> dict[str, Any]:
+    """A series' judgement as the contract words it, with more beside."""
+    return {
+        "s_r_mm": found.s_r,
+        "r_mm": found.limit,
+        "drift_mm": found.drift,
+        "outliers": [
+            {"place": o.place + 1, "touch": o.touch + 1, "z_mm": o.z} for o in found.outliers
+        ],
+        "s_r_lo_mm": found.low,
+        "s_r_hi_mm": found.high,
+        "u_drift_mm": found.u_drift,
+        "between_places_mm": found.between,
+        "touches": found.count,
+    }
+
+
+@app.command()
+def repeatability(
+    file: Annotated[str, typer.Argument(help="A survey file with touches, or a stored id.")],
+    as_json: AsJson = False,
+) -> None:
+    """How well a probe repeats: scatter, limit, drift and outliers of repeated touches."""
+    from tallgrain.core.probe.repeatability import WIDEST_MM
+    from tallgrain.core.probe.repeatability import repeatability as judge_series
+    from tallgrain.resolve import survey_named
+
+    found = judge_series([p.touches for p in survey_named(file).points])
+
+    def table() -> str:
+        rows = [[f"{found.count} touches, {found.freedom} degrees of freedom", "", ""]]
+        for name, value in (
+            ("s_r, one standard deviation", found.s_r),
+            ("  its 95 % limits: from", found.low),
+            ("  to", found.high),
+            ("r, limit of two touches", found.limit),
+            ("drift from first to last", found.drift),
+            ("between places", found.between),
+        ):
+            rows.append(["  " + name, number(value, 4), "mm"])
+        lines = [aligned(rows)]
+        lines += [
+            f"outlier: place {o.place + 1}, touch {o.touch + 1}: {number(o.z, 4)} mm"
+            for o in found.outliers
+        ]
+        if found.spread > WIDEST_MM:
+            lines.append(
+                f"the touches spread over {number(found.spread)} mm: this is no measurement, look "
+                "at the probe and its mount"
+            )
+        return "\n".join(lines)
+
+    show(repeatability_document(found), as_json, table)

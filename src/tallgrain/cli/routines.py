@@ -1,0 +1,107 @@
+"""Whole loops without the window: one line, or one JSON object, a pass."""
+
+import json
+from typing import Annotated, Any
+
+import typer
+
+from tallgrain.cli.common import (
+    AsJson,
+    Link,
+    MachineName,
+    Remote,
+    app,
+    number,
+    on_interrupt,
+    say,
+    writing,
+)
+from tallgrain.errors import JobError
+
+routine_app = typer.Typer(
+    rich_markup_mode=None, no_args_is_help=True, help="A whole loop at the printer."
+)
+app.add_typer(routine_app, name="routine")
+
+Places = Annotated[int, typer.Option(min=1, max=9, help="Places on the plate, spread over it.")]
+Touches = Annotated[int, typer.Option(min=3, max=200, help="Touches at each place.")]
+Retract = Annotated[bool, typer.Option("--retract", help="Put the probe away between touches.")]
+
+
+@routine_app.command("repeatability")
+def repeatability_routine(
+    link: Link,
+    machine: MachineName,
+    places: Places = 1,
+    touches: Touches = 10,
+    retract: Retract = False,
+    clearance_mm: Annotated[
+        float | None,
+        typer.Option(help="How far the nozzle surely stands above the plate, by your own look."),
+    ] = None,
+    remote: Remote = False,
+    as_json: AsJson = False,
+) -> None:
+    """Touch the same places again and again, store it, and say how well the probe repeats."""
+    from tallgrain.clock import now
+    from tallgrain.link.client import JsonRpcPrinter, parse_url
+    from tallgrain.link.guard import Guard
+    from tallgrain.resolve import machine_sheet
+    from tallgrain.routines.events import BreakOff, PointTouched, SurveyEnded
+    from tallgrain.routines.repeatability import Series, series_plan, touch_series
+
+    parse_url(link, remote)
+    sheet, text = machine_sheet(machine)
+    plan = series_plan(sheet, places, touches)
+    token = BreakOff()
+    seen: list[tuple[float, ...]] = []
+    with writing() as ledger:
+        if ledger.machine_text(sheet.name) is None:
+            ledger.put_machine(sheet.name, text, now())
+        printer = JsonRpcPrinter(link, "A command", remote)
+        try:
+            guard = Guard(printer, sheet)
+            if clearance_mm is not None:
+                guard.see_clearance(clearance_mm)
+            on_interrupt(token.ask, guard.halt)
+            for event in touch_series(guard, ledger, plan, now, token, Series(retract)):
+                if isinstance(event, PointTouched):
+                    seen.append(event.touches)
+                    _tell_pass(event, as_json)
+                elif isinstance(event, SurveyEnded) and seen:
+                    _tell_end(event.ident, seen, as_json)
+        finally:
+            printer.close()
+    if token.asked:
+        raise JobError("the series was broken off.", "routine", "What was touched is kept.")
+
+
+def _tell_pass(event: Any, as_json: bool) -> None:
+    from tallgrain.core.probe.repeatability import repeatability
+
+    found = repeatability([event.touches])
+    if as_json:
+        document = {
+            "pass": event.number + 1, "x_mm": event.x, "y_mm": event.y, "mean_mm": event.z,
+            "touches_mm": list(event.touches), "s_r_mm": found.s_r, "drift_mm": found.drift,
+        }  # fmt: skip
+        say(json.dumps(document, allow_nan=False))
+        return
+    say(
+        f"place {event.number + 1}: x {number(event.x)}  y {number(event.y)}  "
+        f"{len(event.touches)} touches, mean {number(event.z, 4)} mm, "
+        f"s_r {number(found.s_r, 4)} mm"
+    )
+
+
+def _tell_end(ident: str, seen: list[tuple[float, ...]], as_json: bool) -> None:
+    from tallgrain.cli.judging import repeatability_document
+    from tallgrain.core.probe.repeatability import repeatability
+
+    found = repeatability(seen)
+    if as_json:
+        document = {"event": "done", "survey": ident, **repeatability_document(found)}
+        say(json.dumps(document, allow_nan=False))
+    else:
+        say(f"survey {ident} is stored: s_r {number(found.s_r, 4)} mm, "
+            f"drift {number(found.drift, 4)} mm, {len(found.outliers)} outliers")  # fmt: skip

@@ -1,0 +1,68 @@
+"""Opening the window, the demo and the stand-in."""
+
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from tallgrain import __version__
+from tallgrain.cli.common import MachineName, Pace, app, say
+
+
+@app.callback(invoke_without_command=True)
+def window(
+    context: typer.Context,
+    version: Annotated[bool, typer.Option("--version", help="Print the version.")] = False,
+) -> None:
+    """Open the window, where no verb is given."""
+    if version:
+        say(f"Tall Grain {__version__}")
+    elif context.invoked_subcommand is None:
+        from tallgrain.ui.start import open_window
+
+        sys.exit(open_window())
+
+
+@app.command()
+def demo(
+    seed: Annotated[int, typer.Option(help="The stand-in's chance; 17 made the year.")] = 17,
+    speed: Annotated[float, typer.Option(help="How many times faster than real.")] = 20.0,
+) -> None:
+    """Open the window on Hollin Hay Orchard, with a simulated printer running."""
+    from tallgrain.ui.start import open_demo
+
+    sys.exit(open_demo(seed, speed))
+
+
+@app.command("demo-data")
+def demo_data(
+    to: Annotated[Path | None, typer.Option(help="The folder; the demo's own if left out.")] = None,
+) -> None:
+    """Make the demo's year of surveys again, by running the stand-in through its story."""
+    from tallgrain.demo import make_season
+    from tallgrain.paths import demo_home
+
+    for line in make_season(to or demo_home()):
+        say(line)
+
+
+@app.command()
+def standin(
+    machine: MachineName,
+    listen: Annotated[str, typer.Option(help="host:port; port 0 is any free one.")] = "127.0.0.1:0",
+    seed: Annotated[int, typer.Option(min=0, help="Decides the hidden truth and all noise.")] = 0,
+    pace: Annotated[Pace, typer.Option(help="Whether waits take time.")] = Pace.real,
+    speed: Annotated[float, typer.Option(min=0.1, max=1000, help="With --pace real.")] = 1.0,
+    fault: Annotated[list[str] | None, typer.Option(help="kind[:when][:how much]")] = None,
+    truth: Annotated[bool, typer.Option("--truth", help="Open the truth port.")] = False,
+    cold: Annotated[bool, typer.Option("--cold", help="Just switched on: no reference.")] = False,
+    with_parent: Annotated[bool, typer.Option("--with-parent", hidden=True)] = False,
+) -> None:
+    """Run a simulated printer; its ports are printed first."""
+    from tallgrain.resolve import machine_sheet
+    from tallgrain.standin.process import serve
+
+    sheet, _ = machine_sheet(machine)
+    instant = pace is Pace.instant
+    serve(sheet, listen, seed, instant, speed, tuple(fault or ()), truth, cold, with_parent)

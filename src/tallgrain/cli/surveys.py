@@ -1,0 +1,237 @@
+"""Planning, probing, storing and converting surveys."""
+
+import json
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from tallgrain.cli.common import (
+    AsJson,
+    Count,
+    Kind,
+    Link,
+    MachineName,
+    Remote,
+    Samples,
+    aligned,
+    app,
+    number,
+    on_interrupt,
+    say,
+    show,
+    writing,
+)
+from tallgrain.errors import InputError, JobError
+
+
+@app.command()
+def plan(
+    machine: MachineName,
+    kind: Annotated[Kind, typer.Option(help="What is planned.")] = Kind("grid"),
+    count: Count = "9x9",
+    samples: Samples = 1,
+    as_json: AsJson = False,
+) -> None:
+    """Where a survey would touch, what it leaves out and why."""
+    from tallgrain.core.plan.grid import grid_plan, parse_count
+    from tallgrain.resolve import machine_sheet
+
+    sheet, _ = machine_sheet(machine)
+    made = grid_plan(sheet, *parse_count(count), samples)
+    document = {
+        "points": [{"x_mm": float(x), "y_mm": float(y)} for x, y in made.points],
+        "dropped": [{"x_mm": d.x, "y_mm": d.y, "why": d.why} for d in made.dropped],
+        "travel_mm": round(made.travel_mm, 1),
+        "estimate_s": round(made.estimate_s, 1),
+    }
+
+    def table() -> str:
+        lines = [
+            f"{len(made.points)} points, {made.travel_mm:.0f} mm of way, "
+            f"about {made.estimate_s / 60:.0f} min",
+            aligned([["x (mm)", "y (mm)"], *([number(x), number(y)] for x, y in made.points)]),
+        ]
+        lines += [f"left out: {number(d.x)}, {number(d.y)}: {d.why}" for d in made.dropped]
+        return "\n".join(lines)
+
+    show(document, as_json, table)
+
+
+@app.command()
+def survey(
+    link: Link,
+    machine: MachineName,
+    plan: Annotated[Kind, typer.Option("--plan", help="What is planned.")] = Kind("grid"),
+    count: Count = "5x5",
+    samples: Samples = 1,
+    note: Annotated[str, typer.Option(help="A note kept with the survey.")] = "",
+    sheet_name: Annotated[
+        str | None, typer.Option("--sheet", help="The sheet on the plate.")
+    ] = None,
+    nozzle_c: Annotated[float | None, typer.Option(help="Heat the nozzle first (°C).")] = None,
+    plate_c: Annotated[float | None, typer.Option(help="Heat the plate first (°C).")] = None,
+    soak_min: Annotated[float, typer.Option(min=0, max=120, help="Then wait (min).")] = 0.0,
+    clearance_mm: Annotated[
+        float | None,
+        typer.Option(help="How far the nozzle surely stands above the plate, by your own look."),
+    ] = None,
+    remote: Remote = False,
+    as_json: AsJson = False,
+) -> None:
+    """Probe the plate and store what was touched. Ctrl+C breaks off, twice halts."""
+    from tallgrain.clock import now
+    from tallgrain.core.plan.grid import grid_plan, parse_count
+    from tallgrain.link.client import JsonRpcPrinter, parse_url
+    from tallgrain.link.guard import Guard
+    from tallgrain.resolve import machine_sheet
+    from tallgrain.routines.events import BreakOff
+    from tallgrain.routines.survey import survey as run
+    from tallgrain.routines.warm import warm_up
+
+    parse_url(link, remote)
+    sheet, text = machine_sheet(machine)
+    planned = grid_plan(sheet, *parse_count(count), samples)
+    break_off = BreakOff()
+    with writing() as ledger:
+        if ledger.machine_text(sheet.name) is None:
+            ledger.put_machine(sheet.name, text, now())
+        printer = JsonRpcPrinter(link, "A command", remote)
+        try:
+            guard = Guard(printer, sheet)
+            if clearance_mm is not None:
+                guard.see_clearance(clearance_mm)
+            on_interrupt(break_off.ask, guard.halt)
+            for phase in warm_up(guard, nozzle_c, plate_c, soak_min, break_off):
+                _tell(phase, as_json)
+            soaked = soak_min if plate_c is not None else None
+            events = run(
+                guard, ledger, planned, now, break_off,
+                sheet=sheet_name, soak_min=soaked, note=note,
+            )  # fmt: skip
+            for event in events:
+                _tell(event, as_json)
+        finally:
+            printer.close()
+    if break_off.asked:
+        raise JobError("the survey was broken off.", "survey", "What was touched is kept.")
+
+
+def _tell(event: object, as_json: bool) -> None:
+    from tallgrain.routines.events import Phase, PointTouched, SurveyBegan, SurveyEnded
+
+    if as_json:
+        document = _event_document(event)
+        if document:
+            say(json.dumps(document, allow_nan=False))
+    elif isinstance(event, Phase):
+        say(event.text)
+    elif isinstance(event, SurveyBegan):
+        say(f"survey {event.ident}: {event.total} points")
+    elif isinstance(event, PointTouched):
+        say(
+            f"{event.number + 1:4d}  x {number(event.x):>8}  y {number(event.y):>8}  "
+            f"z {number(event.z, 4):>8} mm   {event.left_s:4.0f} s left"
+        )
+    elif isinstance(event, SurveyEnded):
+        end = "complete" if event.complete else f"incomplete: {event.why}"
+        say(f"survey {event.ident} is stored, {event.points} points, {end}.")
+
+
+def _event_document(event: object) -> dict[str, Any] | None:
+    from tallgrain.routines.events import PointTouched, SurveyEnded
+
+    if isinstance(event, PointTouched):
+        return {
+            "event": "point", "i": event.number,
+            "x_mm": event.x, "y_mm": event.y, "z_mm": event.z,
+        }  # fmt: skip
+    if isinstance(event, SurveyEnded):
+        if event.complete:
+            return {"event": "done", "survey": event.ident}
+        return {"event": "broken_off", "survey": event.ident, "why": event.why}
+    return None
+
+
+@app.command()
+def surveys(
+    machine: Annotated[str | None, typer.Option("--machine", help="Only this printer's.")] = None,
+    as_json: AsJson = False,
+) -> None:
+    """The stored surveys."""
+    from tallgrain.resolve import readable_ledger
+
+    ledger = readable_ledger()
+    found = []
+    if ledger is not None:
+        with ledger:
+            for head in ledger.heads(machine):
+                found.append(
+                    {
+                        "survey": head.ident,
+                        "machine": head.machine,
+                        "kind": head.kind,
+                        "taken_at": head.taken_at.isoformat(timespec="seconds"),
+                        "points": head.points,
+                        "complete": head.state == "complete",
+                        "fltt_mm": _fltt(ledger.survey(head.ident)),
+                    }
+                )
+
+    def table() -> str:
+        if not found:
+            return "Nothing is stored yet."
+        rows = [["survey", "printer", "kind", "taken", "points", "", "FLTt (mm)"]]
+        for s in found:
+            taken = s["taken_at"][:16].replace("T", " ")
+            state = "" if s["complete"] else "incomplete"
+            row = [s["survey"], s["machine"], s["kind"], taken, str(s["points"]), state]
+            rows.append([*row, number(s["fltt_mm"])])
+        return aligned(rows)
+
+    show(found, as_json, table)
+
+
+def _fltt(stored: Any) -> float | None:
+    from tallgrain.core.surface.shape import flatness as measure
+
+    try:
+        return round(measure(stored.xy, stored.heights).fltt, 6)
+    except InputError:
+        return None  # too few points to say: the table shows a dash
+
+
+@app.command("export")
+def export_survey(survey: str, file: Path) -> None:
+    """Write a stored survey to a file, in the format of its ending."""
+    from tallgrain.formats.files import ending_of, write_survey
+    from tallgrain.resolve import survey_named
+
+    ending_of(file)
+    write_survey(survey_named(survey), file)
+
+
+@app.command("import")
+def import_survey(file: Path, machine: MachineName, as_json: AsJson = False) -> None:
+    """Store a survey from a file."""
+    from tallgrain.clock import now
+    from tallgrain.formats.files import read_survey
+    from tallgrain.resolve import machine_sheet
+
+    found = read_survey(file, now())
+    with writing() as ledger:
+        sheet, text = machine_sheet(machine, ledger)
+        if ledger.machine_text(sheet.name) is None:
+            ledger.put_machine(sheet.name, text, now())
+        ident = ledger.add_survey(found.for_machine(sheet.name))
+    show({"survey": ident}, as_json, lambda: f"Stored as survey {ident}.")
+
+
+@app.command()
+def convert(source: Path, target: Path) -> None:
+    """Rewrite a survey file in another format."""
+    from tallgrain.clock import now
+    from tallgrain.formats.files import ending_of, read_survey, write_survey
+
+    ending_of(target)
+    write_survey(read_survey(source, now()), target)
