@@ -22,10 +22,8 @@ from tallgrain.ui.heartbeat import Heartbeat
 from tallgrain.ui.start import (
     application,
     demo_window,
-    standin_ports,
-    start_standin,
-    stop_standin,
 )
+from tallgrain.ui.workshop import Workshop
 
 BARE = """
 from PyQt6.QtWidgets import QApplication
@@ -39,8 +37,10 @@ os._exit(0)
 """
 OURS = """
 import os, time
-from tallgrain.ui.start import application, demo_window, start_standin, stop_standin
-standin = start_standin(0, 20.0)
+from tallgrain.ui.start import application, demo_window
+from tallgrain.ui.workshop import Workshop
+standin = Workshop(0, 20.0)
+standin.start()
 app = application()
 window = demo_window(standin)
 window.show()
@@ -119,13 +119,13 @@ def test_halt_in_mid_touch(benchmark, tell, monkeypatch, tmp_path):
     """From the key in the window to the wire, while a survey touches."""
     monkeypatch.setenv("TALLGRAIN_HOME", str(tmp_path))
     app = application()
-    standin = start_standin(0, 20.0)
+    standin = Workshop(0, 20.0)
     window = demo_window(standin)
     window.show()
     s = window.session
     spin(lambda: s.link.value == "up")
     delays = []
-    hands = Rpc(standin_ports(standin)["hands"])
+    hands = Rpc(standin.ports()["hands"])
     for turn in range(60):
         if s.needs_clearance:
             s.printer.lift(10.0)
@@ -141,7 +141,7 @@ def test_halt_in_mid_touch(benchmark, tell, monkeypatch, tmp_path):
         delays.append((s.printer.halt_sent_at - began) * 1000)
     hands.close()
     window.close()
-    stop_standin(standin)
+    standin.close()
     app.processEvents()
     benchmark.pedantic(lambda: None, rounds=1)
     delays.sort()
@@ -154,7 +154,7 @@ def test_halt_in_mid_touch(benchmark, tell, monkeypatch, tmp_path):
 def test_heartbeat_in_a_survey(benchmark, tell, monkeypatch, tmp_path):
     monkeypatch.setenv("TALLGRAIN_HOME", str(tmp_path))
     application()
-    standin = start_standin(0, 20.0)
+    standin = Workshop(0, 20.0)
     window = demo_window(standin)
     window.resize(1280, 800)
     window.show()
@@ -168,7 +168,7 @@ def test_heartbeat_in_a_survey(benchmark, tell, monkeypatch, tmp_path):
         spin(lambda old=shown: not s.busy and s.shown is not old)
         worst.append(heart.worst_ms)
     window.close()
-    stop_standin(standin)
+    standin.close()
     benchmark.pedantic(lambda: None, rounds=1)
     told = ", ".join(f"{w:.0f}" for w in worst)
     tell(f"worst gap of the window's thread in three surveys: {told} ms (aim 50)")

@@ -16,11 +16,9 @@ from tallgrain.ui.start import (
     demo_window,
     make_window,
     prepare_demo,
-    standin_ports,
-    start_standin,
-    stop_standin,
 )
 from tallgrain.ui.stations.surface import Layer
+from tallgrain.ui.workshop import Workshop
 
 FOLDER = Path(__file__).parent.parent / "docs" / "screenshots"
 
@@ -56,7 +54,7 @@ class Camera:
 
 def main():
     FOLDER.mkdir(parents=True, exist_ok=True)
-    standin = start_standin(17, 60.0)
+    standin = Workshop(17, 60.0)
     application()
     window = demo_window(standin)
     window.resize(1280, 800)
@@ -96,7 +94,7 @@ def main():
     shoot("stopped")
     window.may_close = lambda: True
     window.close()
-    stop_standin(standin)
+    standin.close()
     first_start(shoot)
 
 
@@ -105,18 +103,18 @@ def first_start(shoot):
     home = Path(tempfile.mkdtemp())
     ledger = Ledger.open(home)
     prepare_demo(ledger)
-    standin = start_standin(0, 60.0)
+    standin = Workshop(0, 60.0)
     window = make_window(ledger, home)
     window.session.standin = True
     window.resize(1280, 800)
     window.show()
-    window.session.link_to(standin_ports(standin)["listening"])
+    window.session.link_to(standin.ports()["listening"])
     spin(lambda: window.session.link.value == "up")
     rest(0.6)
     shoot.window = window
     shoot("ready")
     window.close()
-    stop_standin(standin)
+    standin.close()
 
 
 main()

@@ -32,6 +32,20 @@ def test_the_year_that_ships(home):
     assert (home / FILE_NAME).read_bytes() == kept
 
 
+@pytest.mark.parametrize(("name", "within"), [("Rye", (0.1, 0.2)), ("Millet", (0.15, 0.25))])
+def test_the_other_printers_have_their_year_too(home, name, within):
+    demo.prepare(home)
+    with Ledger.open(home) as ledger:
+        rows, events = ledger.season(name), ledger.events(name)
+    figures = season_flatness(rows)
+    assert 25 <= len(rows.heads) <= 40
+    assert 300 < (rows.heads[-1].taken_at - rows.heads[0].taken_at).days < 370
+    assert within[0] < figures.min() < figures.max() < within[1]
+    assert len(events) >= 2
+    if name == "Rye":  # springs that settle and a screw that makes a saddle
+        assert figures[-5:].mean() > 1.4 * figures[:5].mean()
+
+
 def test_the_story_runs_again_to_the_same_first_evenings(home, tmp_path):
     fresh = tmp_path / "again"
     told = list(itertools.islice(demo.make_season(fresh), 3))

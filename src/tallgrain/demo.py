@@ -1,6 +1,6 @@
-"""Hollin Hay Orchard: the demo's printer and the year behind it.
+"""Hollin Hay Orchard: the demo's three printers and the year behind each.
 
-The year is never typed in: make_season runs a stand-in through its story over the real link, with
+A year is never typed in: make_season runs a stand-in through its story over the real link, with
 a power-on, a look with the ruler, heat and soak before each survey. What ships in assets/ was made
 by this and can be made again.
 """
@@ -20,7 +20,7 @@ from typing import Any
 import numpy as np
 
 from tallgrain.core.plan.grid import grid_plan
-from tallgrain.errors import JobError, LinkError
+from tallgrain.errors import JobError, LinkError, TrustLost
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.link.client import JsonRpcPrinter
 from tallgrain.link.guard import Guard
@@ -30,12 +30,10 @@ from tallgrain.routines.survey import survey
 from tallgrain.routines.warm import warm_up
 from tallgrain.store.ledger import FILE_NAME, Ledger, MachineEvent
 
-PRINTER = "Barley"
-SEASON_ASSET = ASSETS / "demo" / "barley-season.sqlite.gz"
+SEASON_ASSET = ASSETS / "demo" / "season.sqlite.gz"
 SEED = 17
 BEGAN = datetime(2025, 11, 28, 17, 30, tzinfo=UTC)
 DAYS = 358
-SURVEYS = 34
 STOVE_MM_PER_DAY = 0.00085
 
 
@@ -51,22 +49,64 @@ class Turn:
     stale: tuple[str, ...]
 
 
-STORY = (
-    Turn(71, "new nozzle", "0.4 mm, hardened", "hands.nozzle", {}, ("Gap",)),
-    Turn(
-        156, "new sheet", "smooth, after the old one was scratched",
-        "hands.sheet", {"name": "smooth"}, ("Surface", "Gap"),
-    ),
-    Turn(
-        248, "moved", "next to the stove, for the press parts",
-        "hands.move", {"warm_side_mm_per_day": STOVE_MM_PER_DAY},
-        ("Tilt", "Surface", "Gap", "Skew"),
-    ),
-    Turn(
-        301, "reflashed", "values typed in again from the ledger",
-        "hands.power", {}, ("Gap", "Handover"),
-    ),
+@dataclass(frozen=True)
+class Year:
+    """One printer's year: its turns, how many surveys of which plan, how warm, on which sheets."""
+
+    printer: str
+    turns: tuple[Turn, ...]
+    surveys: int
+    count: int
+    nozzle_c: float
+    plate_c: float
+    sheets: tuple[str, ...]
+
+
+YEARS = (
+    Year("Barley", (
+        Turn(71, "new nozzle", "0.4 mm, hardened", "hands.nozzle", {}, ("Gap",)),
+        Turn(
+            156, "new sheet", "smooth, after the old one was scratched",
+            "hands.sheet", {"name": "smooth"}, ("Surface", "Gap"),
+        ),
+        Turn(
+            248, "moved", "next to the stove, for the press parts",
+            "hands.move", {"warm_side_mm_per_day": STOVE_MM_PER_DAY},
+            ("Tilt", "Surface", "Gap", "Skew"),
+        ),
+        Turn(
+            301, "reflashed", "values typed in again from the ledger",
+            "hands.power", {}, ("Gap", "Handover"),
+        ),
+    ), 34, 9, 170.0, 70.0, ("smooth", "textured")),
+    Year("Rye", (
+        Turn(
+            64, "bed screws", "front-left up by a third of a turn",
+            "hands.turn", {"name": "front-left", "clockwise_deg": -120.0}, ("Surface", "Gap"),
+        ),
+        Turn(133, "new nozzle", "0.6 mm, brass", "hands.nozzle", {}, ("Gap",)),
+        Turn(
+            205, "bed screws", "middle-left up, to close a gap at the spring: it made a saddle",
+            "hands.turn", {"name": "middle-left", "clockwise_deg": -75.0}, ("Surface", "Gap"),
+        ),
+        Turn(
+            291, "frame or wheels", "gantry wheels set without play",
+            "hands.reseat", {}, ("Machine", "Tilt", "Surface", "Skew"),
+        ),
+    ), 29, 7, 170.0, 65.0, ("smooth",)),
+    Year("Millet", (
+        Turn(88, "new nozzle", "0.4 mm, brass", "hands.nozzle", {}, ("Gap",)),
+        Turn(
+            197, "moved", "to the packing room", "hands.move", {"warm_side_mm_per_day": 0.00012},
+            ("Towers", "Surface", "Gap", "Skew"),
+        ),
+    ), 26, 7, 150.0, 60.0, ("glass",)),
 )  # fmt: skip
+
+
+def year_of(printer: str) -> Year | None:
+    """A demo printer's year."""
+    return next((year for year in YEARS if year.printer == printer), None)
 
 
 def prepare(home: Path) -> None:
@@ -80,28 +120,38 @@ def prepare(home: Path) -> None:
     partial.replace(path)
 
 
-def make_season(home: Path) -> Iterator[str]:
-    """Run the story into a new ledger in a folder; yields a line for each survey.
+def make_season(home: Path, years: tuple[Year, ...] = YEARS) -> Iterator[str]:
+    """Run the stories into a new ledger in a folder; yields a line for each survey.
 
     Raises JobError where a ledger is there already: it might hold somebody's work.
     """
     if (home / FILE_NAME).exists():
         raise JobError("there is a ledger already.", str(home / FILE_NAME), "Move it away first.")
-    text = shipped_sheet_text(PRINTER)
-    assert text is not None
+    with Ledger.open(home, "The demo's story") as ledger:
+        for year in years:
+            put_sheet(ledger, year.printer)
+        for year in years:
+            yield from _one_year(ledger, year)
+
+
+def put_sheet(ledger: Ledger, printer: str) -> None:
+    """Store a demo printer's sheet where it is not there yet."""
+    if ledger.machine_text(printer) is None:
+        text = shipped_sheet_text(printer)
+        assert text is not None
+        ledger.put_machine(printer, text, BEGAN)
+
+
+def _one_year(ledger: Ledger, year: Year) -> Iterator[str]:
     command = [
-        sys.executable, "-m", "tallgrain", "standin", "--machine", PRINTER, "--with-parent",
+        sys.executable, "-m", "tallgrain", "standin", "--machine", year.printer, "--with-parent",
         "--pace", "instant", "--seed", str(SEED),
     ]  # fmt: skip
-    with (
-        subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as standin,
-        Ledger.open(home, "The demo's story") as ledger,
-    ):
+    with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as standin:
         assert standin.stdout is not None
         link, hands = (standin.stdout.readline().split()[1] for _ in range(2))
-        ledger.put_machine(PRINTER, text, BEGAN)
         try:
-            yield from _live_through(ledger, link, hands)
+            yield from _live_through(ledger, year, link, hands)
         finally:
             standin.terminate()
 
@@ -131,12 +181,12 @@ class Evening:
     soak_min: float
 
 
-def story() -> Iterator[Act | Happening | Evening]:
-    """The year in order. Chance is drawn from one fixed seed; a twelfth of the evenings stay cold
+def story(year: Year) -> Iterator[Act | Happening | Evening]:
+    """A year in order. Chance is drawn from one fixed seed; a twelfth of the evenings stay cold
     and a few more use the other sheet, but never the last one."""
-    chance = np.random.default_rng(SEED)
-    days = np.sort(chance.choice(np.arange(2, DAYS), SURVEYS, replace=False))
-    turns = list(STORY)
+    chance = np.random.default_rng(SEED)  # the same evenings at every printer of the workshop
+    days = np.sort(chance.choice(np.arange(2, DAYS), year.surveys, replace=False))
+    turns = list(year.turns)
     today = 0
     for day in days:
         while turns and turns[0].day <= day:
@@ -145,56 +195,73 @@ def story() -> Iterator[Act | Happening | Evening]:
             today = turn.day
             yield Act(turn.method, turn.params)
             at = BEGAN + timedelta(days=today)
-            yield Happening(MachineEvent(PRINTER, at, turn.kind, turn.note, turn.stale))
+            yield Happening(MachineEvent(year.printer, at, turn.kind, turn.note, turn.stale))
         yield Act("hands.days", {"days": float(day - today)})
         today = int(day)
         at = BEGAN + timedelta(days=today, minutes=float(chance.integers(-200, 240)))
         usual = float(chance.random()) if day != days[-1] else 1.0
-        sheet = "textured" if 0.08 <= usual < 0.22 else "smooth"
+        sheet = year.sheets[-1] if 0.08 <= usual < 0.22 else year.sheets[0]
         yield Act("hands.sheet", {"name": sheet})
         cold = usual < 0.08
         yield Evening(at, sheet, cold, 0.0 if cold else float(chance.integers(10, 16)))
 
 
-def catch_up(hands: str) -> None:
-    """Bring a stand-in that was just started to where the story ends, without the surveys."""
-    for part in story():
+def catch_up(printer: str, hands: str) -> None:
+    """Bring a stand-in that was just started to where its year ends, without the surveys."""
+    year = year_of(printer)
+    for part in story(year) if year else ():
         if isinstance(part, Act) and part.method != "hands.power":
             at_hands(hands, part.method, **part.params)
 
 
-def _live_through(ledger: Ledger, link: str, hands: str) -> Iterator[str]:
-    for part in story():
+def _live_through(ledger: Ledger, year: Year, link: str, hands: str) -> Iterator[str]:
+    for part in story(year):
         if isinstance(part, Act):
             at_hands(hands, part.method, **part.params)
         elif isinstance(part, Happening):
             ledger.add_event(part.event)
         else:
-            yield _one_survey(ledger, link, hands, part)
+            yield _one_survey(ledger, year, link, hands, part)
 
 
-def _one_survey(ledger: Ledger, link: str, hands: str, evening: Evening) -> str:
-    """A builder's evening: power on, look, warm up, soak, survey."""
+def _one_survey(ledger: Ledger, year: Year, link: str, hands: str, evening: Evening) -> str:
+    """A builder's evening: power on, look, reference, warm up, soak, survey."""
     at_hands(hands, "hands.power")
     printer = JsonRpcPrinter(link, "The demo's story")
-    text = ledger.machine_text(PRINTER)
+    text = ledger.machine_text(year.printer)
     assert text is not None
-    sheet = parse_sheet(text, PRINTER)
+    sheet = parse_sheet(text, year.printer)
     try:
         guard = Guard(printer, sheet)
-        guard.see_clearance(at_hands(hands, "hands.ruler")["clearance_mm"])
+        _find_height(guard, hands)
         token = BreakOff()
-        nozzle_c, plate_c = (None, None) if evening.cold else (170.0, 70.0)
-        for _ in warm_up(guard, nozzle_c, plate_c, evening.soak_min, token):
+        heat = (None, None) if evening.cold else (year.nozzle_c, year.plate_c)
+        for _ in warm_up(guard, *heat, evening.soak_min, token):
             pass
         *_, end = survey(
-            guard, ledger, grid_plan(sheet, 9, 9, 2), lambda: evening.at, token,
+            guard, ledger, grid_plan(sheet, year.count, year.count, 2), lambda: evening.at, token,
             sheet=evening.sheet, soak_min=evening.soak_min or None,
         )  # fmt: skip
         printer.heat(0.0, 0.0)
     finally:
         printer.close()
-    return f"{evening.at:%Y-%m-%d} survey {end.ident}: {end.points} points, {evening.sheet} sheet"
+    return (
+        f"{year.printer} {evening.at:%Y-%m-%d} survey {end.ident}: {end.points} points, "
+        f"{evening.sheet} sheet"
+    )
+
+
+def _find_height(guard: Guard, hands: str) -> None:
+    """Look, type, reference; a nozzle that is the probe asks for a second look from near."""
+    for look in range(2):
+        guard.see_clearance(at_hands(hands, "hands.ruler")["clearance_mm"])
+        try:
+            guard.reference()
+        except TrustLost:
+            if look:
+                raise
+        else:
+            return
 
 
 def at_hands(hands: str, method: str, **params: Any) -> Any:

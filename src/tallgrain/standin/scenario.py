@@ -119,6 +119,16 @@ def _arms(told: Delta) -> Arms:
     )  # fmt: skip
 
 
+def _sheets(sheet: MachineSheet, x0: float, y0: float, w: float, d: float) -> dict[str, list[Bump]]:
+    """Each sheet has a small shape of its own."""
+    names = [s.name for s in sheet.sheets] or ["smooth", "textured"]
+    shapes = ((0.4, 0.35, 0.006, 0.08), (0.65, 0.6, 0.011, 0.1))
+    return {
+        name: [Bump(x0 + a * w, y0 + b * d, height, radius * w)]
+        for name, (a, b, height, radius) in zip(names, shapes * len(names), strict=False)
+    }
+
+
 def _plate(sheet: MachineSheet, chance: np.random.Generator) -> Plate:
     box = sheet.plate.outline.box
     x0, y0, w, d = box.x0, box.y0, box.width, box.depth
@@ -149,11 +159,8 @@ def _plate(sheet: MachineSheet, chance: np.random.Generator) -> Plate:
             )
             for s in sheet.supports
         ],
-        sheets={
-            "smooth": [Bump(x0 + 0.4 * w, y0 + 0.35 * d, 0.006, 0.08 * w)],
-            "textured": [Bump(x0 + 0.65 * w, y0 + 0.6 * d, 0.011, 0.1 * w)],
-        },
-        sheet="smooth",
+        sheets=_sheets(sheet, x0, y0, w, d),
+        sheet=sheet.sheets[0].name if sheet.sheets else "smooth",
         round=glass,
         gantry=gantry,
     )  # fmt: skip

@@ -88,6 +88,7 @@ class Session(QObject):
     """The window's model. Signals say what changed; nothing here blocks."""
 
     changed = pyqtSignal()  # anything that the header, route or bench show
+    printer_changed = pyqtSignal()  # another printer is shown; its link is not made yet
     survey_changed = pyqtSignal()  # another survey is shown, or the one under way grew
     sight_changed = pyqtSignal()  # chart and judgement of what is shown are there
     failed = pyqtSignal(object)  # a TallGrainError to tell
@@ -145,11 +146,14 @@ class Session(QObject):
         text = self.ledger.machine_text(name)
         if text is None or self.busy:
             return
-        if self.sheet and self.sheet.name != name:
+        other = self.sheet is None or self.sheet.name.lower() != name.lower()
+        if self.sheet and other:
             self.unlink()
         self.sheet = parse_sheet(text, f"sheet of {name}")
         self.problem = None
         self.show_newest()
+        if other:
+            self.printer_changed.emit()
 
     def show_newest(self) -> None:
         """Show the newest survey of the printer, once it is read and judged."""

@@ -1,28 +1,24 @@
 """Opening the window, display and libraries checked first; the demo's stand-in beside it."""
 
-import contextlib
 import logging
 import logging.handlers
 import os
-import subprocess
 import sys
 from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING
 
 from tallgrain import demo
-from tallgrain.clock import now
 from tallgrain.errors import JobError
-from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.paths import data_home, demo_home
 from tallgrain.store.ledger import Ledger
+from tallgrain.ui.workshop import DEMO_PRINTER, Workshop
 
 if TYPE_CHECKING:
     from PyQt6.QtWidgets import QApplication
 
     from tallgrain.ui.window import Window
 
-DEMO_PRINTER = "Barley"
 log = logging.getLogger(__name__)
 # Qt ends the application when its last Python name goes.
 _kept: "list[QApplication]" = []
@@ -129,37 +125,38 @@ def open_window() -> int:
 def open_demo(seed: int = demo.SEED, speed: float = 20.0) -> int:
     """The window on Hollin Hay Orchard with a stand-in of its own; its exit status."""
     # First of all: the stand-in starts up beside the window, not before it.
-    standin = start_standin(seed, speed)
+    workshop = Workshop(seed, speed)
+    workshop.start()
     try:
         app = application()
-        window = demo_window(standin)
+        window = demo_window(workshop)
         window.show()
         return app.exec()
     finally:
-        stop_standin(standin)
+        workshop.close()
 
 
-def demo_window(standin: "subprocess.Popen[str]") -> "Window":
-    """The demo's window, linking itself to a stand-in that was started for it."""
+def demo_window(workshop: Workshop, printer: str = DEMO_PRINTER) -> "Window":
+    """The demo's window, linking itself to the stand-in of whichever printer is shown."""
     home = demo_home()
-    demo.prepare(home)
     demo.prepare(home)
     ledger = Ledger.open(home, "Another demo window")
     prepare_demo(ledger)
     window = make_window(ledger, home)
     session = window.session
     session.standin = True
-    session.choose_printer(DEMO_PRINTER)
-    session.plate_sheet = "smooth"
+
+    def link() -> None:
+        sheet = session.sheet
+        if sheet is not None and demo.year_of(sheet.name) is not None:
+            session.plate_sheet = sheet.sheets[0].name if sheet.sheets else None
+            session.link_to(workshop.address(sheet.name))
+
+    session.choose_printer(printer)
     window.refresh_printers()
-    window.add_hands(lambda: standin_ports(standin)["hands"])
-
-    def caught_up() -> str:
-        ports = standin_ports(standin)
-        demo.catch_up(ports["hands"])
-        return ports["listening"]
-
-    session.link_to(caught_up)
+    window.add_hands(lambda: workshop.ports(session.sheet.name if session.sheet else "")["hands"])
+    session.printer_changed.connect(link)
+    link()
     return window
 
 
@@ -184,41 +181,5 @@ def make_window(ledger: Ledger, home: Path) -> "Window":
 
 
 def prepare_demo(ledger: Ledger) -> None:
-    """Store the demo's printer where it is not there yet."""
-    if ledger.machine_text(DEMO_PRINTER) is None:
-        text = shipped_sheet_text(DEMO_PRINTER)
-        assert text is not None
-        ledger.put_machine(parse_sheet(text, "barley.toml").name, text, now())
-
-
-def start_standin(seed: int, speed: float, *extra: str) -> "subprocess.Popen[str]":
-    """A stand-in of the demo's printer as a process that ends with this one."""
-    command = [
-        sys.executable, "-m", "tallgrain", "standin", "--machine", DEMO_PRINTER, "--with-parent",
-        "--pace", "real", "--speed", str(speed), "--seed", str(seed), *extra,
-    ]  # fmt: skip
-    return subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
-
-
-_ports: dict[int, dict[str, str]] = {}
-
-
-def standin_ports(process: "subprocess.Popen[str]") -> dict[str, str]:
-    """Its link and hands addresses, once it has told them; may wait for that."""
-    if process.pid not in _ports:
-        assert process.stdout is not None
-        told = [process.stdout.readline().split() for _ in range(2)]
-        if any(len(line) != 2 for line in told):
-            process.kill()
-            raise JobError("the stand-in did not start.", "demo", "Try 'tallgrain standin'.")
-        _ports[process.pid] = dict(told)
-    return _ports[process.pid]
-
-
-def stop_standin(process: subprocess.Popen[str]) -> None:
-    """End a stand-in."""
-    process.terminate()
-    with contextlib.suppress(subprocess.TimeoutExpired):
-        process.wait(timeout=5)
-    if process.stdout is not None:
-        process.stdout.close()
+    """Store the demo's first printer where it is not there yet."""
+    demo.put_sheet(ledger, DEMO_PRINTER)
