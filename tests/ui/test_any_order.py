@@ -15,8 +15,8 @@ from PyQt6.QtCore import QEventLoop, QTimer
 from standins import Standin
 from tallgrain.errors import TallGrainError
 from tallgrain.store.ledger import Ledger
-from tallgrain.ui.session import LinkState, SurveyPlan
 from tallgrain.ui.start import application, make_window, prepare_demo
+from tallgrain.ui.state import LinkState, SurveyPlan
 
 FAULTS = (
     "closed",

@@ -24,7 +24,9 @@ def test_a_second_printer_is_added_and_shown(season, qtbot, tmp_path, monkeypatc
     qtbot.waitUntil(lambda: s.sheet.name == "Oats" and s.shown is None, timeout=5000)
     assert s.link.value == "none"  # another printer is another link
     assert "nothing surveyed yet" in words(window)
-    assert [window.header.printers.itemText(i) for i in range(2)] == ["Barley", "Oats"]
+    assert [window.header.printers.itemText(i) for i in range(4)] == [
+        "Barley", "Millet", "Oats", "Rye",
+    ]  # fmt: skip
     qtbot.waitUntil(lambda: not s.back.season.heads, timeout=5000)
     window.header.printer_chosen.emit("Barley")
     qtbot.waitUntil(lambda: s.shown is not None and s.shown.head.ident == "34", timeout=5000)

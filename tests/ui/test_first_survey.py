@@ -12,7 +12,7 @@ from tallgrain.core.survey import Point, Survey
 from tallgrain.errors import Halted
 from tallgrain.formats.files import write_survey
 from tallgrain.ui.route import Fill
-from tallgrain.ui.session import SurveyPlan
+from tallgrain.ui.state import SurveyPlan
 
 REAL = ("--pace", "real", "--speed", "60")
 

@@ -22,8 +22,8 @@ from tallgrain.ui.draw.section import SectionPicture, paint_section
 from tallgrain.ui.draw.strip import StripPicture, paint_strip, strip_places, strip_scale
 from tallgrain.ui.header import Header
 from tallgrain.ui.route import Fill, Kernel, StationButton
-from tallgrain.ui.session import LinkState
 from tallgrain.ui.start import note_bug
+from tallgrain.ui.state import LinkState
 from tallgrain.ui.words import count_of, degrees_c, duration, mm
 from tallgrain.ui.worker import Worker
 

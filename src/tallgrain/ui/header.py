@@ -3,7 +3,8 @@
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QVBoxLayout
 
-from tallgrain.ui.session import LinkState, Session
+from tallgrain.ui.session import Session
+from tallgrain.ui.state import LinkState
 from tallgrain.ui.widgets import Pill, button, label, set_role, tell
 from tallgrain.ui.words import count_of, degrees_c
 

@@ -3,8 +3,8 @@
 import threading
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
-from enum import Enum
+from dataclasses import replace
+from datetime import datetime
 from functools import partial
 
 import numpy as np
@@ -15,7 +15,6 @@ from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.grid import Plan, grid_plan
 from tallgrain.core.surface.chart import Chart
 from tallgrain.core.surface.sight import Sight, sight_of_points, sight_of_survey
-from tallgrain.core.survey import Survey
 from tallgrain.errors import Halted, LinkError, TallGrainError, TrustLost
 from tallgrain.formats.machine_toml import parse_sheet
 from tallgrain.link.client import JsonRpcPrinter
@@ -31,57 +30,17 @@ from tallgrain.routines.events import (
 from tallgrain.routines.resume import rest_of, resume
 from tallgrain.routines.survey import survey as survey_routine
 from tallgrain.routines.warm import warm_up
-from tallgrain.store.ledger import Ledger, SurveyHead
+from tallgrain.store.ledger import Ledger, MachineEvent
 from tallgrain.ui.care import Care
 from tallgrain.ui.look_back import LookBack
+from tallgrain.ui.state import LinkState, Progress, Shown, SurveyPlan
 from tallgrain.ui.worker import Worker
 
 SILENT_AFTER_S = 2.0
 WATCH_MS = 250
 CALM_MS = 120
-
-
-class LinkState(Enum):
-    """How the link stands."""
-
-    NONE = "none"
-    LINKING = "linking"
-    UP = "up"
-    LOST = "lost"
-
-
-@dataclass(frozen=True)
-class SurveyPlan:
-    """What the builder chose for the next survey."""
-
-    columns: int = 9
-    rows: int = 9
-    samples: int = 1
-    nozzle_c: float | None = None
-    plate_c: float | None = None
-    soak_min: float = 0.0
-
-
-@dataclass
-class Progress:
-    """A survey under way."""
-
-    plan: Plan
-    phase: str
-    began: float
-    total: int
-    touched: list[PointTouched]
-    left_s: float
-    breaking_off: bool = False
-
-
-@dataclass(frozen=True)
-class Shown:
-    """The survey that is shown, with its line in the ledger, its chart and its judgement."""
-
-    head: SurveyHead
-    survey: Survey
-    sight: Sight
+# Events after which a printer is mechanically another one.
+MECHANICAL = ("frame or wheels", "moved")
 
 
 class Session(QObject):
@@ -91,6 +50,7 @@ class Session(QObject):
     printer_changed = pyqtSignal()  # another printer is shown; its link is not made yet
     survey_changed = pyqtSignal()  # another survey is shown, or the one under way grew
     sight_changed = pyqtSignal()  # chart and judgement of what is shown are there
+    refused = pyqtSignal(object)  # a TallGrainError that no bench shows
     failed = pyqtSignal(object)  # a TallGrainError to tell
     touched = pyqtSignal()  # a touch is done (for the tones)
     began = pyqtSignal()  # Tall Grain owns a motion from now on
@@ -177,6 +137,34 @@ class Session(QObject):
 
         self.thinker.do("show", look)
         self.changed.emit()
+
+    def take_sheet(self, sheet: MachineSheet) -> None:
+        """Go on with a sheet that was just stored: plan, reach and guard follow it."""
+        self.sheet = sheet
+        self._plan = None
+        guard, printer = self.guard, self.printer
+        if guard is not None and printer is not None and self.link is LinkState.UP:
+
+            def anew() -> Guard:
+                made = Guard(printer, sheet)
+                made.hands_in = guard.hands_in
+                return made
+
+            self.worker.do("guard", anew)
+        self.changed.emit()
+        self.survey_changed.emit()
+
+    def mechanical_since(self, when: datetime) -> MachineEvent | None:
+        """The newest event after a time that made another printer of this one; None if none."""
+        season, sheet = self.back.season, self.sheet
+        if season is None or sheet is None:
+            return None
+        after = [
+            e for e in season.events
+            if e.at > when and e.machine == sheet.name
+            and (e.kind in MECHANICAL or "Machine" in e.stale)
+        ]  # fmt: skip
+        return after[-1] if after else None
 
     # Charts, made beside the window's thread
 
@@ -479,6 +467,7 @@ class Session(QObject):
     def _done(self, name: str, result: object) -> None:
         handlers: dict[str, Callable[[object], None]] = {
             "link": self._linked,
+            "guard": self._guarded,
             "survey": lambda _: self._survey_over("complete"),
             "halt": lambda _: self._halted(),
         }
@@ -492,6 +481,11 @@ class Session(QObject):
         self.link = LinkState.UP
         self.printer.on_state = self._told
         self._note_soak(self.state)
+
+    def _guarded(self, result: object) -> None:
+        assert isinstance(result, Guard)
+        if self.guard is not None:
+            self.guard = result
 
     def _told(self, state: PrinterState) -> None:
         # Called in the link's thread: only hand it over.

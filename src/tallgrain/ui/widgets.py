@@ -1,11 +1,20 @@
 """Small widgets that several parts of the window share."""
 
 from PyQt6.QtCore import QSize, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtGui import QPainter, QPaintEvent, QValidator
+from PyQt6.QtWidgets import (
+    QDoubleSpinBox,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from tallgrain.ui import theme
 from tallgrain.ui.draw.pens import pen
+from tallgrain.ui.words import MINUS
 
 
 def label(words: str = "", role: str = "", wrap: bool = False) -> QLabel:
@@ -41,6 +50,23 @@ def button(words: str, role: str = "", name: str = "", tip: str = "") -> QPushBu
     made.setToolTip(tip)
     made.setCursor(Qt.CursorShape.PointingHandCursor)
     return made
+
+
+class FigureBox(QDoubleSpinBox):
+    """A figure with its unit and a true minus sign; a hyphen is understood when it is typed."""
+
+    def textFromValue(self, value: float) -> str:
+        """As the rest of the screen writes it."""
+        return super().textFromValue(value).replace("-", MINUS)
+
+    def valueFromText(self, text: str | None) -> float:
+        """Either minus."""
+        return super().valueFromText((text or "").replace(MINUS, "-"))
+
+    def validate(self, text: str | None, at: int) -> tuple[QValidator.State, str, int]:
+        """Either minus."""
+        state, told, place = super().validate((text or "").replace(MINUS, "-"), at)
+        return state, told.replace("-", MINUS), place
 
 
 def rule() -> QFrame:

@@ -11,7 +11,6 @@ from PyQt6.QtGui import (
     QDropEvent,
     QKeyEvent,
     QKeySequence,
-    QUndoCommand,
     QUndoStack,
 )
 from PyQt6.QtWidgets import (
@@ -33,24 +32,29 @@ from tallgrain.formats.files import ENDINGS, read_survey, write_survey
 from tallgrain.formats.machine_toml import read_sheet_text
 from tallgrain.paths import data_home
 from tallgrain.store.ledger import MachineEvent
+from tallgrain.ui.drafts import Drafts
+from tallgrain.ui.edits import NoteEvent, PlanEdit
 from tallgrain.ui.event_dialog import EventDialog
 from tallgrain.ui.finder import Finder
 from tallgrain.ui.hands import Hands
 from tallgrain.ui.header import Header
-from tallgrain.ui.look_back import LookBack
+from tallgrain.ui.keys import KEYS
 from tallgrain.ui.route import Route
-from tallgrain.ui.session import LinkState, Session, SurveyPlan
+from tallgrain.ui.session import Session
+from tallgrain.ui.state import LinkState
 from tallgrain.ui.stations.base import Station
 from tallgrain.ui.stations.later import LaterStation
+from tallgrain.ui.stations.machine import MachineStation
 from tallgrain.ui.stations.surface import Layer, SurfaceStation
 from tallgrain.ui.strip import Strip
 from tallgrain.ui.tones import Tones
 
 QUESTIONS = {
-    "Machine": "What is this printer, and is it mechanically fit to measure?",
+    "Machine": "",
     "Probe": "Does the probe work, where is it, how well does it repeat?",
     "Tilt": "Do the Z motors hold plate and gantry parallel?",
     "Adjusters": "How far must each bed screw turn, and which way?",
+    "Towers": "What are the towers really like?",
     "Surface": "",
     "Gap": "How high is the nozzle when the probe trips, to a hundredth?",
     "Skew": "Are the axes square and to scale?",
@@ -62,58 +66,6 @@ QUESTIONS = {
 # Hotter than this, skin burns at a touch (ISO 13732-1, bare metal).
 HOT_C = 50.0
 
-KEYS = (
-    ("Esc", "halt while Tall Grain moves the printer; otherwise close what is open"),
-    ("F5", "the one next step"),
-    ("F6", "plan points"),
-    ("F7", "resume the broken-off survey that is shown"),
-    ("F8", "break off: finish this touch, raise, stop"),
-    ("F9, F12", "hands in, hands clear"),
-    ("Ctrl+Enter", "take the clearance that you typed"),
-    ("Ctrl+K", "find a command"),
-    ("Ctrl+1 … 9", "the stations"),
-    ("H, D, N", "layers: heights, difference, points"),
-    ("L, S, Z, 0", "pin the scale, section, next corner, whole plate"),
-    ("Field: arrows, + −", "walk the points, zoom"),
-    ("Strip: ← →, Enter", "walk the season, show a survey"),
-    ("Strip: A, B, E", "pin A, pin B, note an event"),
-)
-
-
-class NoteEvent(QUndoCommand):
-    """An event, entered; undone by withdrawing it."""
-
-    def __init__(self, back: LookBack, event: MachineEvent) -> None:
-        super().__init__(f"event '{event.kind}'")
-        self._back, self._event, self._number = back, event, 0
-
-    def redo(self) -> None:
-        """Enter it, or put it in again."""
-        if self._number:
-            self._back.withdraw(self._number, back=True)
-        else:
-            self._number = self._back.add_event(self._event)
-
-    def undo(self) -> None:
-        """Withdraw it."""
-        self._back.withdraw(self._number)
-
-
-class PlanEdit(QUndoCommand):
-    """Another plan, chosen; undone by choosing the one before."""
-
-    def __init__(self, session: Session, before: SurveyPlan, after: SurveyPlan) -> None:
-        super().__init__("plan")
-        self._session, self._before, self._after = session, before, after
-
-    def redo(self) -> None:
-        """Choose it (again)."""
-        self._session.choose_plan(self._after)
-
-    def undo(self) -> None:
-        """Choose the one before."""
-        self._session.choose_plan(self._before)
-
 
 class Window(QMainWindow):
     """Tall Grain's window."""
@@ -124,9 +76,14 @@ class Window(QMainWindow):
         self.hands: Hands | None = None
         self.setWindowTitle("Tall Grain")
         self.setMinimumSize(1024, 700)
+        self.edits = QUndoStack(self)
+        self.drafts = Drafts(session, self.edits)
         self.surface = SurfaceStation(session)
+        self.machine = MachineStation(session, self.drafts)
+        self.machine.fitness.on_mended = self.take_event
+        built: dict[str, Station] = {"Surface": self.surface, "Machine": self.machine}
         self.stations: dict[str, Station] = {
-            name: self.surface if name == "Surface" else LaterStation(name, question)
+            name: built.get(name) or LaterStation(name, question)
             for name, question in QUESTIONS.items()
         }
         self._build()
@@ -135,6 +92,9 @@ class Window(QMainWindow):
         self.visit("Surface")
         self.surface.bench.primary.setFocus()
         session.changed.connect(self.refresh)
+        session.refused.connect(self.tell)
+        session.printer_changed.connect(self.refresh_printers)
+        self.drafts.changed.connect(self.refresh)
         session.back.changed.connect(self.refresh)
         self.tones = Tones(data_home() / "tones")
         session.touched.connect(lambda: self.tones.play("touch"))
@@ -189,7 +149,8 @@ class Window(QMainWindow):
         self._view_menu()
         route = self._menu("&Route")
         for number, name in enumerate(self.stations, 1):
-            self._add(route, f"&{number} {name}", lambda n=name: self.visit(n), f"Ctrl+{number}")
+            digit = number % 10
+            self._add(route, f"&{digit} {name}", lambda n=name: self.visit(n), f"Ctrl+{digit}")
         about = self._menu("&Help")
         self._add(about, "&Find a command …", self.find_command, "Ctrl+K")
         self._add(about, "&Keys", self.show_keys, "F1")
@@ -202,12 +163,13 @@ class Window(QMainWindow):
         self._add(file, "Save &picture as …", self.save_picture, "Ctrl+P")
         file.addSeparator()
         self._add(file, "&Add machine sheet …", self.add_sheet)
+        self._add(file, "&Copy this printer's sheet to a new one …", self.copy_sheet)
+        self._add(file, "Save machine s&heet as …", self.save_sheet)
         file.addSeparator()
         self._add(file, "&Quit", self.close, "Ctrl+Q")
 
     def _edit_menu(self) -> None:
         edit = self._menu("&Edit")
-        self.edits = QUndoStack(self)
         self.surface.on_plan = lambda before, after: self.edits.push(
             PlanEdit(self.session, before, after)
         )
@@ -377,6 +339,31 @@ class Window(QMainWindow):
         self.session.choose_printer(sheet.name)
         self.refresh_printers()
 
+    def copy_sheet(self) -> None:
+        """Another printer that begins as this one."""
+        name, ok = QInputDialog.getText(
+            self, "Copy the sheet", "Name of the new printer:", text=f"{self.drafts.printer} two"
+        )
+        if ok:
+            try:
+                self.drafts.copy_to(name)
+            except TallGrainError as error:
+                self.tell(error)
+                return
+            self.session.choose_printer(name.strip())
+            self.refresh_printers()
+
+    def save_sheet(self) -> None:
+        """Write the sheet as it stands to a file."""
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Save machine sheet as", f"{self.drafts.printer.lower()}.toml", "Sheets (*.toml)"
+        )
+        if name:
+            try:
+                self.machine.export(Path(name))
+            except TallGrainError as error:
+                self.tell(error)
+
     def ask_link(self) -> None:
         """Ask where the printer is."""
         url, ok = QInputDialog.getText(
@@ -533,12 +520,24 @@ class Window(QMainWindow):
         self.session.close()
         event.accept()
 
+    def _may_lose(self, printers: list[str]) -> bool:
+        """Edits of sheets that are not stored would go: a question."""
+        box = QMessageBox(QMessageBox.Icon.NoIcon, "Close Tall Grain?", "", parent=self)
+        box.setText(f"Edits of the sheet of {' and '.join(printers)} are not stored.")
+        lose = box.addButton("Close without them", QMessageBox.ButtonRole.DestructiveRole)
+        box.addButton("Stay", QMessageBox.ButtonRole.RejectRole)
+        box.exec()
+        return box.clickedButton() is lose
+
     def may_close(self) -> bool:
         """While work runs or a heater is on, closing is a question."""
         s = self.session
         hot = s.link is LinkState.UP and s.state is not None and (
             s.state.nozzle.target_c > 0 or s.state.plate.target_c > 0
         )  # fmt: skip
+        unstored = self.drafts.unstored()
+        if unstored and not self._may_lose(unstored):
+            return False
         if not s.busy and not hot:
             return True
         box = QMessageBox(QMessageBox.Icon.NoIcon, "Close Tall Grain?", "", parent=self)

@@ -64,16 +64,15 @@ def _travel(sheet: MachineSheet) -> list[Finding]:
         return [
             Finding("travel", "The nozzle's travel does not meet the plate at all.", grave=True)
         ]
-    found = []
-    for side, missing in (
-        ("left", travelled.x0 - plate.x0), ("right", plate.x1 - travelled.x1),
-        ("front", travelled.y0 - plate.y0), ("rear", plate.y1 - travelled.y1),
-    ):  # fmt: skip
-        if missing > 1e-9:
-            found.append(
-                Finding("travel", f"The nozzle can't print on the {side} {missing:.3g} mm.")
-            )
-    return found
+    missing = {
+        "left": travelled.x0 - plate.x0, "right": plate.x1 - travelled.x1,
+        "front": travelled.y0 - plate.y0, "rear": plate.y1 - travelled.y1,
+    }  # fmt: skip
+    told = [f"the {side} {mm:.3g} mm" for side, mm in missing.items() if mm > 1e-9]
+    if not told:
+        return []
+    words = told[0] if len(told) == 1 else f"{', '.join(told[:-1])} and {told[-1]}"
+    return [Finding("travel", f"The nozzle can't print on {words}.")]
 
 
 def _datum(sheet: MachineSheet) -> list[Finding]:

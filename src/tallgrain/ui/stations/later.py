@@ -30,11 +30,16 @@ class LaterStation:
 
     def kernel(self, session: Session) -> Kernel:
         """Never done, because it can't be yet."""
-        fill = Fill.EMPTY
-        adjusters = session.sheet.adjusters if session.sheet else ()
-        if self.name == "Adjusters" and session.sheet and not adjusters:
-            return Kernel(self.name, Fill.NOT_HERE, "none")
-        return Kernel(self.name, fill, "not built yet")
+        sheet = session.sheet
+        if sheet is not None:
+            delta = sheet.kinematics == "delta"
+            if self.name in ("Tilt", "Adjusters") and delta:
+                return Kernel(self.name, Fill.NOT_HERE, "Towers instead")
+            if self.name == "Towers" and not delta:
+                return Kernel(self.name, Fill.NOT_HERE, "no delta")
+            if self.name == "Adjusters" and not sheet.adjusters:
+                return Kernel(self.name, Fill.NOT_HERE, "none")
+        return Kernel(self.name, Fill.EMPTY, "not built yet")
 
     def primary(self) -> None:
         """Nothing to do here."""

@@ -15,7 +15,8 @@ from PyQt6.QtWidgets import (
 
 from tallgrain.core.plan.grid import COUNT_RANGE, SAMPLES_RANGE
 from tallgrain.errors import InputError
-from tallgrain.ui.session import Session, SurveyPlan
+from tallgrain.ui.session import Session
+from tallgrain.ui.state import SurveyPlan
 from tallgrain.ui.widgets import button, label
 from tallgrain.ui.words import count_of, duration
 

@@ -18,7 +18,8 @@ from tallgrain.ui.draw.section import SectionPicture
 from tallgrain.ui.field import Field
 from tallgrain.ui.route import Fill, Kernel
 from tallgrain.ui.section import SectionView
-from tallgrain.ui.session import Session, SurveyPlan
+from tallgrain.ui.session import Session
+from tallgrain.ui.state import SurveyPlan
 from tallgrain.ui.stations.plan_dialog import PlanDialog
 from tallgrain.ui.stations.surface_bench import SurfaceBench
 from tallgrain.ui.widgets import Elided, button, label, set_role, tell
@@ -316,4 +317,6 @@ class SurfaceStation:
             return f"survey {b.ident} ({day(b.taken_at)}) less survey {a.ident} ({day(a.taken_at)})"
         size = f"{shown.shape[0]} × {shown.shape[1]}" if shown.shape else "free points"
         named = f"survey {shown.ident}" if shown.ident else "from a file"
-        return f"{named} · {size} · {day_time(shown.taken_at)} · {shown.conditions.sentence()}"
+        words = f"{named} · {size} · {day_time(shown.taken_at)} · {shown.conditions.sentence()}"
+        since = s.mechanical_since(shown.taken_at)
+        return f"{words} · on an older printer: before '{since.kind}'" if since else words

@@ -6,20 +6,18 @@ off, failed. Each shows what is true now and what to do.
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import (
-    QDoubleSpinBox,
     QGridLayout,
     QHBoxLayout,
     QLineEdit,
     QProgressBar,
-    QScrollArea,
-    QVBoxLayout,
     QWidget,
 )
 
 from tallgrain.core.surface.judgement import Judgement
-from tallgrain.errors import TallGrainError
 from tallgrain.ui import theme
-from tallgrain.ui.session import LinkState, Progress, Session
+from tallgrain.ui.bench_parts import ClearanceRow, Notice, scrolled
+from tallgrain.ui.session import Session
+from tallgrain.ui.state import LinkState, Progress
 from tallgrain.ui.stations.compared_words import compared_words, figure_lines
 from tallgrain.ui.stations.plan_dialog import plan_summary
 from tallgrain.ui.widgets import Bar, Panel, Readout, button, label, rule, set_role, tell
@@ -63,29 +61,6 @@ class ShapeBudget(QWidget):
             bar.setAccessibleName(f"{share.name}: {mm(share.size_mm)} mm, {share.cure}")
 
 
-class Notice(Panel):
-    """A problem in three parts: what happened, the printer's state, what to do."""
-
-    def __init__(self) -> None:
-        super().__init__(10)
-        self.what = label(role="safety", wrap=True)
-        self.remedy = label(wrap=True)
-        self.column.setSpacing(4)
-        self.column.addWidget(self.what)
-        self.column.addWidget(self.remedy)
-        self.setStyleSheet(
-            f"QFrame[role='panel'] {{ border: none; border-left: 4px solid {theme.RUST.name()};"
-            f"background: {theme.PAPER.name()}; border-radius: 0; }}"
-        )
-
-    def tell(self, error: TallGrainError) -> None:
-        """Show an error's sentence."""
-        what = error.what[:1].upper() + error.what[1:]
-        tell(self.what, what)
-        tell(self.remedy, error.remedy)
-        self.remedy.setVisible(bool(error.remedy))
-
-
 class SurfaceBench(Panel):
     """The instrument on the right."""
 
@@ -97,16 +72,7 @@ class SurfaceBench(Panel):
         self._step: QWidget | None = None
         self.compare_first = False
         self.setFixedWidth(WIDTH)
-        body = QWidget()
-        self._body = QVBoxLayout(body)
-        self._body.setContentsMargins(0, 0, 6, 0)
-        self._body.setSpacing(6)
-        area = QScrollArea()
-        area.setWidgetResizable(True)
-        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        area.setWidget(body)
-        self.column.addWidget(area, 1)
+        self._body = scrolled(self.column)
         self._build_body()
         self._build_actions()
         session.changed.connect(self.refresh)
@@ -137,26 +103,8 @@ class SurfaceBench(Panel):
         self._body.addStretch(1)
 
     def _build_actions(self) -> None:
-        self.clearance = QDoubleSpinBox()
-        self.clearance.setRange(0, 500)
-        self.clearance.setDecimals(0)
-        self.clearance.setSuffix(" mm")
-        self.clearance.setSpecialValueText("look, then type")
-        self.clearance.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
-        self.clearance.setAccessibleName("Clearance that you see, in millimetres")
-        self.clearance_row = QWidget()
-        column = QVBoxLayout(self.clearance_row)
-        column.setContentsMargins(0, 0, 0, 0)
-        column.addWidget(label("Nozzle above the plate, at least", "head"))
-        row = QHBoxLayout()
-        row.addWidget(self.clearance, 1)
-        self.seen = button("I see this  Ctrl+Enter", tip="The first way down goes no further")
-        self.seen.clicked.connect(self.take_clearance)
-        row.addWidget(self.seen)
-        column.addLayout(row)
-        self.lift = button("Raise 10 mm first", tip="Away from the plate only")
-        self.lift.clicked.connect(lambda: self._session.raise_nozzle(10.0))
-        column.addWidget(self.lift)
+        self.clearance_row = ClearanceRow(self._session)
+        self.clearance = self.clearance_row.clearance
         self.url = QLineEdit()
         self.url.setPlaceholderText("tcp://127.0.0.1:port")
         self.url.setAccessibleName("Address of the printer")
@@ -198,14 +146,7 @@ class SurfaceBench(Panel):
 
     def take_clearance(self) -> None:
         """Take the clearance that was typed, where one is asked for."""
-        if self.clearance_row.isHidden():
-            return
-        self.clearance.interpretText()
-        try:
-            self._session.see_clearance(self.clearance.value())
-        except TallGrainError as error:
-            self._session.problem = error
-            self._session.changed.emit()
+        self.clearance_row.take()
 
     # Showing
 
@@ -321,8 +262,7 @@ class SurfaceBench(Panel):
         s = self._session
         linked = s.link is LinkState.UP
         idle = not s.busy
-        unsure = linked and idle and s.needs_clearance
-        self.clearance_row.setVisible(unsure)
+        unsure = self.clearance_row.refresh()
         self.url.setVisible(s.link is LinkState.NONE and idle and not s.standin)
         self.plan.setVisible(idle)
         self.primary.setVisible(idle)

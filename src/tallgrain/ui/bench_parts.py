@@ -1,0 +1,98 @@
+"""Parts that the benches of several stations share."""
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+
+from tallgrain.errors import TallGrainError
+from tallgrain.ui import theme
+from tallgrain.ui.session import Session
+from tallgrain.ui.state import LinkState
+from tallgrain.ui.widgets import Panel, button, label, tell
+
+
+def scrolled(into: QVBoxLayout) -> QVBoxLayout:
+    """A column that scrolls where there is no room; the layout to put things into."""
+    body = QWidget()
+    column = QVBoxLayout(body)
+    column.setContentsMargins(0, 0, 6, 0)
+    column.setSpacing(6)
+    area = QScrollArea()
+    area.setWidgetResizable(True)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+    area.setWidget(body)
+    into.addWidget(area, 1)
+    return column
+
+
+class Notice(Panel):
+    """A problem in three parts: what happened, the printer's state, what to do."""
+
+    def __init__(self) -> None:
+        super().__init__(10)
+        self.what = label(role="safety", wrap=True)
+        self.remedy = label(wrap=True)
+        self.column.setSpacing(4)
+        self.column.addWidget(self.what)
+        self.column.addWidget(self.remedy)
+        self.setStyleSheet(
+            f"QFrame[role='panel'] {{ border: none; border-left: 4px solid {theme.RUST.name()};"
+            f"background: {theme.PAPER.name()}; border-radius: 0; }}"
+        )
+
+    def tell(self, error: TallGrainError) -> None:
+        """Show an error's sentence."""
+        what = error.what[:1].upper() + error.what[1:]
+        tell(self.what, what)
+        tell(self.remedy, error.remedy)
+        self.remedy.setVisible(bool(error.remedy))
+
+
+class ClearanceRow(QWidget):
+    """Where the nozzle's height is unknown: the builder looks, types, and takes it."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self._session = session
+        self.clearance = QDoubleSpinBox()
+        self.clearance.setRange(0, 500)
+        self.clearance.setSuffix(" mm")
+        self.clearance.setSpecialValueText("look, then type")
+        self.clearance.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
+        self.clearance.setAccessibleName("Clearance that you see, in millimetres")
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        self.head = label("Nozzle above the plate, at least", "head")
+        column.addWidget(self.head)
+        row = QHBoxLayout()
+        row.addWidget(self.clearance, 1)
+        self.seen = button("I see this  Ctrl+Enter", tip="The first way down goes no further")
+        self.seen.clicked.connect(self.take)
+        row.addWidget(self.seen)
+        column.addLayout(row)
+        self.lift = button("Raise 10 mm first", tip="Away from the plate only")
+        self.lift.clicked.connect(lambda: self._session.raise_nozzle(10.0))
+        column.addWidget(self.lift)
+
+    def take(self) -> None:
+        """Take the clearance that was typed, where one is asked for."""
+        if self.isHidden():
+            return
+        self.clearance.interpretText()
+        try:
+            self._session.see_clearance(self.clearance.value())
+        except TallGrainError as error:
+            self._session.problem = error
+            self._session.changed.emit()
+        else:
+            self.clearance.setValue(0)  # the next look is another one
+
+    def refresh(self) -> bool:
+        """Show it where a look is needed; whether one is."""
+        s = self._session
+        # A nozzle that is the probe is looked at from near, with gauges: to a tenth.
+        own = s.sheet is not None and s.sheet.probe.kind == "nozzle"
+        self.clearance.setDecimals(1 if own else 0)
+        unsure = s.link is LinkState.UP and not s.busy and s.needs_clearance
+        self.setVisible(unsure)
+        return unsure

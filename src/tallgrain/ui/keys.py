@@ -1,0 +1,18 @@
+"""The keys, for the list under F1."""
+
+KEYS = (
+    ("Esc", "halt while Tall Grain moves the printer; otherwise close what is open"),
+    ("F5", "the one next step"),
+    ("F6", "plan points"),
+    ("F7", "resume the broken-off survey that is shown"),
+    ("F8", "break off: finish this touch, raise, stop"),
+    ("F9, F12", "hands in, hands clear"),
+    ("Ctrl+Enter", "take the clearance that you typed"),
+    ("Ctrl+K", "find a command"),
+    ("Ctrl+1 … 0", "the stations"),
+    ("H, D, N", "layers: heights, difference, points"),
+    ("L, S, Z, 0", "pin the scale, section, next corner, whole plate"),
+    ("Field: arrows, + −", "walk the points, zoom"),
+    ("Strip: ← →, Enter", "walk the season, show a survey"),
+    ("Strip: A, B, E", "pin A, pin B, note an event"),
+)
