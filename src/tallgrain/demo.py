@@ -272,7 +272,8 @@ def at_hands(hands: str, method: str, **params: Any) -> Any:
         with closing(socket.create_connection((host, int(port)), timeout=20)) as wire:
             wire.sendall(json.dumps(request).encode() + b"\n")
             with wire.makefile() as lines:
-                return json.loads(lines.readline()).get("result")
+                reply = json.loads(lines.readline())
+                return reply.get("result", reply.get("error"))
     except (OSError, ValueError) as error:
         raise LinkError(
             f"the stand-in's hands do not answer ({error}).", "demo", "Start the demo again."

@@ -8,7 +8,10 @@
         │   ├── LinkSilent    no answer within its time limit
         │   └── LeaseHeld     another window or command holds this printer
         ├── PrinterRefused    the printer said no, with its reason
+        ├── NoTrip            the probe did not trip where it was allowed to go
+        ├── EarlyTrip         the probe tripped where the plate can't be
         ├── TrustLost         the printer's position is unknown
+        │   └── LookAgain     the nozzle was brought near by a first look; a second one is due
         ├── GuardRefused      a motion that could bring the nozzle too close
         └── Halted            a halt ended the work
 
@@ -68,8 +71,20 @@ class PrinterRefused(JobError):
         self.reason = reason
 
 
+class NoTrip(JobError):
+    """The probe did not trip where it was allowed to go."""
+
+
+class EarlyTrip(JobError):
+    """The probe tripped where the plate can't be."""
+
+
 class TrustLost(JobError):
     """The printer's position is unknown, so nothing may move toward the plate."""
+
+
+class LookAgain(TrustLost):
+    """The nozzle was brought near by a first look; a second one is due."""
 
 
 class GuardRefused(JobError):

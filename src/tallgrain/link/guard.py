@@ -13,7 +13,17 @@ from dataclasses import dataclass
 from typing import TypeVar
 
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.errors import GuardRefused, Halted, JobError, LinkError, PrinterRefused, TrustLost
+from tallgrain.errors import (
+    EarlyTrip,
+    GuardRefused,
+    Halted,
+    JobError,
+    LinkError,
+    LookAgain,
+    NoTrip,
+    PrinterRefused,
+    TrustLost,
+)
 from tallgrain.link.known import Known
 from tallgrain.link.protocol import Place, Printer, PrinterState
 
@@ -173,7 +183,7 @@ class Guard:
             return clearance + PRESS_MM
         self._clearance = None
         self._moved(lambda: self.printer.lower(clearance - NEAR_MM))
-        raise TrustLost(
+        raise LookAgain(
             f"the nozzle was lowered by {clearance - NEAR_MM:.1f} mm and is near the plate now.",
             self.printer.identity.name,
             "Feel with a gauge how much room is left, and give that clearance.",
@@ -322,6 +332,10 @@ class Guard:
                     "Nothing moved. Jog the other way, or check the travel in the sheet.",
                 )
 
+    def above_plate(self, at: Place) -> float:
+        """About how far the nozzle stands above the plate at a place (mm), at the least."""
+        return at.z - self.known.expected(at.x, at.y)[1] + self.sheet.probe.trip_height
+
     def see_room(self, mm: float, by_gauge: bool) -> float:
         """Take the room (mm) under the nozzle as it stands: judged by eye, or a gauge of that
         thickness that slides free. Gives the lowest z that steps may go to from now on."""
@@ -429,7 +443,7 @@ class Guard:
         self._z = tripped.z
         if tripped.z > high + AIR_MM + laid_mm:
             self.lift(HOP_MM)
-            raise JobError(
+            raise EarlyTrip(
                 f"the probe tripped {tripped.z - high:.1f} mm above where the plate can be.",
                 self.printer.identity.name,
                 "The nozzle is raised. Look at the probe and its cable, then try again.",
@@ -522,7 +536,7 @@ class Guard:
             return self.unknown()
         if no.reason == "no_trip":
             trusted = self._trust is not None
-            return JobError(
+            return NoTrip(
                 no.what,
                 name,
                 "The probe may not have come out, or the plate is further away than was touched "

@@ -87,12 +87,14 @@ class ClearanceRow(QWidget):
         else:
             self.clearance.setValue(0)  # the next look is another one
 
-    def refresh(self) -> bool:
-        """Show it where a look is needed; whether one is."""
+    def refresh(self, always: bool = False) -> bool:
+        """Show it where a look is needed (or wanted anyway); whether one is still to be taken."""
         s = self._session
         # A nozzle that is the probe is looked at from near, with gauges: to a tenth.
         own = s.sheet is not None and s.sheet.probe.kind == "nozzle"
         self.clearance.setDecimals(1 if own else 0)
         unsure = s.link is LinkState.UP and not s.busy and s.needs_clearance
+        if always and s.guard is not None:
+            unsure = s.guard.clearance_mm is None
         self.setVisible(unsure)
         return unsure

@@ -12,6 +12,13 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from tallgrain.demo import at_hands
 from tallgrain.ui.worker import Worker
 
+# What can ail a probe, in a person's words.
+AILS = (
+    ("it does not come out", "no-extend"), ("it does not go away", "no-retract"),
+    ("it sticks", "sticks"), ("it reads the wrong way round", "inverted"),
+    ("it senses nothing", "dead"), ("one trip in the air", "trips-in-air:1"),
+)  # fmt: skip
+
 Action = tuple[str, Callable[[], None]]
 
 
@@ -24,22 +31,46 @@ class Hands(QObject):
     def __init__(self, where: Callable[[], str], parent: QObject) -> None:
         super().__init__(parent)
         self._where = where
+        self.gauge_mm: Callable[[], float] = lambda: 0.1
+        self.datum: Callable[[], tuple[float, float]] = lambda: (0.0, 0.0)
         self._worker = Worker(self)
         self._worker.done.connect(self._done)
         self._worker.failed.connect(lambda name, error: self.failed.emit(error))
 
     def actions(self) -> list[Action]:
-        """What the hands can do, in the words of the menu."""
+        """What the hands can do, in the words of the menu; "" is a line across it."""
+        do = self.act
         return [
-            ("&Hold a ruler under the nozzle", partial(self.act, "hands.ruler")),
-            ("&Jam the probe", partial(self.act, "hands.probe", state="jammed")),
-            ("Hold the probe &pressed", partial(self.act, "hands.probe", state="held")),
-            ("&Let the probe go", partial(self.act, "hands.mend")),
-            ("Take the sheet off and put it &back", partial(self.act, "hands.reseat")),
-            ("Switch the printer off and &on", partial(self.act, "hands.power")),
-            ("Make the link &silent at the next touch",
-             partial(self.act, "hands.fault", fault="silent:1:120")),
+            ("&Hold a ruler under the nozzle", partial(do, "hands.ruler")),
+            ("&Look at probe, mark and strip", partial(do, "hands.look")),
+            ("&Feel with the gauge", self._feel),
+            ("", lambda: None),
+            ("Lift the &probe's tip and hold it", partial(do, "hands.probe", state="held")),
+            ("Let the probe &go, mend all that ails it", partial(do, "hands.mend")),
+            ("&Stick fresh tape on the plate", partial(do, "hands.tape")),
+            ("Lay the strip across &x", partial(self._lay, "x")),
+            ("Lay the strip across &y", partial(self._lay, "y")),
+            ("Take the strip &away", partial(do, "hands.strip", axis="")),
+            ("", lambda: None),
+            ("&Jam the probe", partial(do, "hands.probe", state="jammed")),
+            *(
+                (f"Let it ail: {words}", partial(do, "hands.fault", fault=fault))
+                for words, fault in AILS
+            ),
+            ("", lambda: None),
+            ("Take the sheet off and put it &back", partial(do, "hands.reseat")),
+            ("Switch the printer off and &on", partial(do, "hands.power")),
+            ("&Reflash it: all values are lost", partial(do, "hands.reflash")),
+            ("&Make the link silent at the next touch",
+             partial(do, "hands.fault", fault="silent:1:120")),
         ]  # fmt: skip
+
+    def _feel(self) -> None:
+        self.act("hands.gauge", thickness_mm=self.gauge_mm())
+
+    def _lay(self, axis: str) -> None:
+        x, y = self.datum()
+        self.act("hands.strip", axis=axis, at=x if axis == "x" else y)
 
     def act(self, method: str, **params: Any) -> None:
         """Do one thing; `told` says what came of it where that is not seen otherwise."""
@@ -50,8 +81,42 @@ class Hands(QObject):
         self._worker.finish()
 
     def _done(self, name: str, result: object) -> None:
-        if name == "hands.ruler" and isinstance(result, dict):
-            self.told.emit(
-                f"The ruler shows that the nozzle stands at least {result['clearance_mm']} mm "
-                "above the plate."
-            )
+        words = told_words(name, result) if isinstance(result, dict) else ""
+        if words:
+            self.told.emit(words)
+
+
+def told_words(method: str, result: dict[str, Any]) -> str:
+    """What a person would say of what the hands found; "" where nothing is to be said."""
+    if "message" in result:
+        return f"That can't be done: {result['message']}."
+    if method == "hands.ruler":
+        return (
+            f"The ruler shows that the nozzle stands at least {result['clearance_mm']} mm above "
+            "the plate."
+        )
+    if method == "hands.gauge":
+        return {
+            "free": "The gauge slides free.", "grips": "The gauge grips.",
+            "stuck": "The gauge is stuck.",
+        }[result["feel"]]  # fmt: skip
+    if method != "hands.look":
+        return ""
+    lines = [{
+        "out": "The probe is out.", "away": "The probe is away.", "fixed": "The probe is fixed.",
+    }[result["probe"]]]  # fmt: skip
+    if "mark" in result:
+        right, rear = result["mark"]["right_mm"], result["mark"]["rear_mm"]
+        lines.append(
+            f"From the nozzle the mark lies {abs(right):.1f} mm to the "
+            f"{'right' if right > 0 else 'left'} and {abs(rear):.1f} mm to the "
+            f"{'rear' if rear > 0 else 'front'}."
+        )
+    if "strip" in result:
+        plus, minus = ("right", "left") if result["strip"]["axis"] == "x" else ("rear", "front")
+        edges = [
+            f"{abs(at):.1f} mm to the {plus if at > 0 else minus}"
+            for at in (result["strip"]["low_mm"], result["strip"]["high_mm"])
+        ]
+        lines.append(f"The strip's edges lie {edges[0]} and {edges[1]} of the nozzle.")
+    return " ".join(lines)

@@ -110,10 +110,19 @@ class Header(QFrame):
             return "linking …", "calm"
         if s.link is LinkState.NONE or s.guard is None:
             return "no printer linked", "calm"
+        return self._at_work() or self._at_rest()
+
+    def _at_work(self) -> tuple[str, str] | None:
+        s = self._session
         if s.progress is not None:
             return ("breaking off" if s.progress.breaking_off else "measuring"), "gold"
-        if s.guard.hands_in:
+        if s.guard is not None and s.guard.hands_in:
             return "HANDS IN  ·  F12 when clear", "gold"
+        return (s.doing, "gold") if s.doing else None
+
+    def _at_rest(self) -> tuple[str, str]:
+        s = self._session
+        assert s.guard is not None
         off = s.care.heaters_off_in_s
         if off is not None:
             left = f"{off / 60:.0f} min" if off > 90 else f"{off:.0f} s"

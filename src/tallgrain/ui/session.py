@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import replace
 from datetime import datetime
 from functools import partial
+from typing import Any
 
 import numpy as np
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
@@ -27,12 +28,13 @@ from tallgrain.routines.events import (
     Rejoined,
     SurveyBegan,
 )
-from tallgrain.routines.resume import rest_of, resume
+from tallgrain.routines.resume import resume
 from tallgrain.routines.survey import survey as survey_routine
 from tallgrain.routines.warm import warm_up
 from tallgrain.store.ledger import Ledger, MachineEvent
 from tallgrain.ui.care import Care
 from tallgrain.ui.look_back import LookBack
+from tallgrain.ui.resuming import resumable, take_old_points
 from tallgrain.ui.state import LinkState, Progress, Shown, SurveyPlan
 from tallgrain.ui.worker import Worker
 
@@ -78,6 +80,13 @@ class Session(QObject):
         self._break_off = BreakOff()
         self._told_state: PrinterState | None = None
         self.halting = False
+        # What Tall Grain does with the printer beside surveys, in words; "" for nothing.
+        self.doing = ""
+        self._quiet = False
+        self._then: Callable[[Any], None] = lambda result: None
+        self._listener: Callable[[object], None] = lambda event: None
+        # Whatever forbids measuring, such as a probe that failed its checks.
+        self.forbidden: Callable[[], TallGrainError | None] = lambda: None
         self.worker = Worker(self)
         self.worker.event.connect(self._happened)
         self.worker.done.connect(self._done)
@@ -256,7 +265,7 @@ class Session(QObject):
     @property
     def busy(self) -> bool:
         """Whether Tall Grain owns a motion (or is about to)."""
-        return self.progress is not None
+        return self.progress is not None or bool(self.doing)
 
     @property
     def ready(self) -> bool:
@@ -291,14 +300,63 @@ class Session(QObject):
         if self.guard is not None and self.ready:
             self.worker.do("raise", partial(self.guard.raise_on_request, mm))
 
+    def do(
+        self,
+        words: str,
+        job: Callable[[], Any],
+        then: Callable[[Any], None] = lambda result: None,
+        quiet: bool = False,
+    ) -> bool:
+        """Do something with the printer; `then` gets its result in this thread. False where it
+        can't be begun. A failure becomes the problem that benches show; `quiet` ends unheard."""
+        if not self.ready or self.guard is None:
+            return False
+        self._begin(words, then)
+        self._quiet = quiet
+        self.worker.do("do", job)
+        return True
+
+    def play(
+        self,
+        words: str,
+        routine: Callable[[BreakOff], Iterator[object]],
+        listener: Callable[[object], None],
+        then: Callable[[Any], None] = lambda result: None,
+    ) -> bool:
+        """Run a routine of a station; each event goes to the listener in this thread."""
+        if not self.ready or self.guard is None:
+            return False
+        self._begin(words, then)
+        self._listener = listener
+        token = self._break_off
+        self.worker.play("do", lambda: routine(token))
+        return True
+
+    def _begin(self, words: str, then: Callable[[Any], None]) -> None:
+        self._break_off = BreakOff()
+        self.doing, self.problem, self._then = words, None, then
+        self._listener = lambda event: None
+        self._quiet = False
+        self.began.emit()
+        self.changed.emit()
+
+    def _did(self, result: object) -> None:
+        then, how = self._then, "broken_off" if self._break_off.asked else "complete"
+        self.doing = ""
+        quiet = self._quiet
+        then(result)
+        if not quiet:
+            self.ended.emit(how)
+
     def start_survey(self) -> None:
         """Survey by the chosen plan."""
         plan = self.planned()
         guard = self.guard
         if not self.ready or plan is None or guard is None:
             return
-        if self.needs_clearance:
-            self.problem = guard.unknown()
+        no = self.forbidden() or (guard.unknown() if self.needs_clearance else None)
+        if no is not None:
+            self.problem = no
             self.changed.emit()
             return
         token = self._own_motion(plan, "Finding the reference")
@@ -341,18 +399,7 @@ class Session(QObject):
 
     def resumable(self) -> Plan | None:
         """The plan of the broken-off survey that is shown, where it can be gone on with."""
-        if self.shown is None or self.sheet is None or self.shown.head.planned == 0:
-            return None
-        survey = self.shown.survey
-        if survey.complete or survey.shape is None or not survey.ident:
-            return None
-        samples = max((len(p.touches) for p in survey.points), default=1) or 1
-        try:
-            plan = grid_plan(self.sheet, *survey.shape, samples)
-            rest_of(survey, plan)
-        except TallGrainError:
-            return None
-        return plan
+        return resumable(self.shown, self.sheet)
 
     def set_hands(self, hands_in: bool) -> None:
         """Hands in: park clear, then refuse every motion until hands are said to be clear."""
@@ -393,9 +440,10 @@ class Session(QObject):
 
     def break_off(self) -> None:
         """Finish this touch, raise, stop."""
-        if self.progress is not None:
+        if self.busy:
             self._break_off.ask()
-            self.progress.breaking_off = True
+            if self.progress is not None:
+                self.progress.breaking_off = True
             self.changed.emit()
 
     def halt(self) -> None:
@@ -432,13 +480,14 @@ class Session(QObject):
     def _happened(self, event: object) -> None:
         progress = self.progress
         if progress is None:
+            self._listener(event)
             return
         if isinstance(event, Phase):
             progress.phase = event.text
         elif isinstance(event, SurveyBegan):
             progress.phase = "Touching"
             progress.total, progress.left_s = event.total, event.left_s
-            self._take_old_points(progress, event)
+            take_old_points(progress, event, self.shown)
         elif isinstance(event, Rejoined):
             self.rejoined = event.words
             if not event.joined:
@@ -452,22 +501,11 @@ class Session(QObject):
             return
         self.changed.emit()
 
-    def _take_old_points(self, progress: Progress, began: SurveyBegan) -> None:
-        """A survey that is gone on with begins with what it has already."""
-        shown = self.shown
-        if began.done and shown is not None and shown.head.ident == began.ident:
-            progress.touched = [
-                PointTouched(i, p.x, p.y, p.z, p.touches, began.left_s)
-                for i, p in enumerate(shown.survey.points)
-            ]
-        elif shown is not None and began.total < len(progress.plan.points):
-            rest = progress.plan.points[-began.total :]
-            progress.plan = replace(progress.plan, points=rest)
-
     def _done(self, name: str, result: object) -> None:
         handlers: dict[str, Callable[[object], None]] = {
             "link": self._linked,
             "guard": self._guarded,
+            "do": self._did,
             "survey": lambda _: self._survey_over("complete"),
             "halt": lambda _: self._halted(),
         }
@@ -502,6 +540,11 @@ class Session(QObject):
         self.problem = error
         if name == "link":
             self.link = LinkState.LOST if self.printer is not None else LinkState.NONE
+        elif name == "do":
+            if isinstance(error, LinkError):
+                self.link = LinkState.LOST
+            self.doing = ""
+            self.ended.emit("halted" if isinstance(error, Halted) else "failed")
         elif name == "survey":
             if isinstance(error, LinkError):
                 self.link = LinkState.LOST
@@ -511,7 +554,7 @@ class Session(QObject):
 
     def _halted(self) -> None:
         self.halting = False
-        if self.progress is None and self.guard is not None:
+        if not self.busy and self.guard is not None:
             self.problem = self.guard.halted_error()
             self.ended.emit("halted")
 

@@ -99,6 +99,11 @@ def style_sheet() -> str:
     QPushButton[role="stop"]:focus {{ border: 2px solid {ink}; }}
     QPushButton[role="layer"] {{ border-radius: 0; background: {panel}; padding: 3px 12px;
         border: 1px solid {line}; border-bottom: 3px solid transparent; min-height: 14px; }}
+    QPushButton[role="tab"] {{ border-radius: 0; background: {panel}; padding: 5px 3px;
+        border: 1px solid {line}; border-bottom: 3px solid transparent; min-height: 14px;
+        font-size: 12px; }}
+    QPushButton[role="tab"]:checked {{ font-weight: bold; border-bottom: 3px solid {gold}; }}
+    QPushButton[role="tab"]:focus {{ border: 2px solid {gold}; }}
     QPushButton[role="layer"]:checked {{ font-weight: bold; border-bottom: 3px solid {gold}; }}
     QPushButton[role="layer"]:focus {{ border: 2px solid {gold}; }}
     QLineEdit, QSpinBox, QDoubleSpinBox, QComboBox, QListView, QDateEdit {{ background: {panel};

@@ -8,6 +8,8 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QPushButton,
+    QSizePolicy,
+    QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
@@ -67,6 +69,17 @@ class FigureBox(QDoubleSpinBox):
         """Either minus."""
         state, told, place = super().validate((text or "").replace(MINUS, "-"), at)
         return state, told.replace("-", MINUS), place
+
+
+def show_page(pages: QStackedWidget, number: int) -> None:
+    """Show a page, the stack no taller than that page needs."""
+    for i in range(pages.count()):
+        page = pages.widget(i)
+        if page is not None:
+            tall = QSizePolicy.Policy.Preferred if i == number else QSizePolicy.Policy.Ignored
+            page.setSizePolicy(QSizePolicy.Policy.Preferred, tall)
+    pages.setCurrentIndex(number)
+    pages.adjustSize()
 
 
 def rule() -> QFrame:

@@ -45,13 +45,14 @@ from tallgrain.ui.state import LinkState
 from tallgrain.ui.stations.base import Station
 from tallgrain.ui.stations.later import LaterStation
 from tallgrain.ui.stations.machine import MachineStation
+from tallgrain.ui.stations.probe import ProbeStation
 from tallgrain.ui.stations.surface import Layer, SurfaceStation
 from tallgrain.ui.strip import Strip
 from tallgrain.ui.tones import Tones
 
 QUESTIONS = {
     "Machine": "",
-    "Probe": "Does the probe work, where is it, how well does it repeat?",
+    "Probe": "",
     "Tilt": "Do the Z motors hold plate and gantry parallel?",
     "Adjusters": "How far must each bed screw turn, and which way?",
     "Towers": "What are the towers really like?",
@@ -81,7 +82,12 @@ class Window(QMainWindow):
         self.surface = SurfaceStation(session)
         self.machine = MachineStation(session, self.drafts)
         self.machine.fitness.on_mended = self.take_event
-        built: dict[str, Station] = {"Surface": self.surface, "Machine": self.machine}
+        self.probe = ProbeStation(session, self.drafts)
+        built: dict[str, Station] = {
+            "Surface": self.surface,
+            "Machine": self.machine,
+            "Probe": self.probe,
+        }
         self.stations: dict[str, Station] = {
             name: built.get(name) or LaterStation(name, question)
             for name, question in QUESTIONS.items()
@@ -205,7 +211,7 @@ class Window(QMainWindow):
         self._add(survey, "&Resume the survey that is shown", self.session.resume_survey, "F7")
         self._add(survey, "&Break off", lambda: self.station.secondary(), "F8")
         self._add(survey, "&Plan points …", self._plan, "F6")
-        seen = self._add(survey, "&I see this clearance", self.surface.bench.take_clearance)
+        seen = self._add(survey, "&I see this clearance", self._take_clearance)
         seen.setShortcuts([QKeySequence("Ctrl+Return"), QKeySequence("Ctrl+Enter")])
 
     def _view_menu(self) -> None:
@@ -232,8 +238,15 @@ class Window(QMainWindow):
         self.hands = Hands(where, self)
         self.hands.told.connect(self.say)
         self.hands.failed.connect(self.tell)
+        self.hands.gauge_mm = self.probe.gap.gauge.value
+        self.hands.datum = lambda: (
+            self.session.sheet.plate.datum_point if self.session.sheet else (0.0, 0.0)
+        )
         for words, act in self.hands.actions():
-            self._add(menu, words, act)
+            if words:
+                self._add(menu, words, act)
+            else:
+                menu.addSeparator()
 
     def say(self, words: str) -> None:
         """Tell something that is no fault."""
@@ -255,6 +268,12 @@ class Window(QMainWindow):
     def _plan(self) -> None:
         self.visit("Surface")
         self.surface.open_plan()
+
+    def _take_clearance(self) -> None:
+        """What was typed at the station that is shown."""
+        for row in (*self.probe.clearance_rows, self.surface.bench.clearance_row):
+            if row.isVisible():
+                row.take()
 
     # Following the session
 
@@ -542,7 +561,7 @@ class Window(QMainWindow):
             return True
         box = QMessageBox(QMessageBox.Icon.NoIcon, "Close Tall Grain?", "", parent=self)
         if s.busy:
-            box.setText("A survey is running. Closing breaks it off and raises the nozzle.")
+            box.setText("The printer is at work. Closing breaks it off and raises the nozzle.")
         else:
             box.setText("The heaters are on.")
             off = box.addButton("Switch off and close", QMessageBox.ButtonRole.AcceptRole)

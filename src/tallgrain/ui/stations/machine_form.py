@@ -23,7 +23,7 @@ from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.probe.claims import side_words
 from tallgrain.formats.draft import Draft, Path
 from tallgrain.ui.drafts import Drafts
-from tallgrain.ui.widgets import FigureBox, button, label, tell
+from tallgrain.ui.widgets import FigureBox, button, label, show_page, tell
 from tallgrain.ui.words import MINUS
 
 LARGEST = 5000.0
@@ -227,9 +227,7 @@ class SheetForm(QWidget):
             made = self._form(FORMS[part]) if part in FORMS else self._table(part)
             self._pages[part] = made
             self.pages.addWidget(made)
-        for name, page in self._pages.items():
-            page.setVisible(name == part)
-        self.pages.setCurrentWidget(self._pages[part])
+        show_page(self.pages, self.pages.indexOf(self._pages[part]))
         self.refresh()
 
     # Fields

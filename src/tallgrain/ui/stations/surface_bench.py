@@ -292,7 +292,9 @@ class SurfaceBench(Panel):
 
     def _move_focus(self, unsure: bool) -> None:
         """The keyboard follows the one next step, never falls onto something else."""
-        step = self.break_off if self._session.busy else self.clearance if unsure else self.primary
+        step = (
+            self.break_off if self._session.progress else self.clearance if unsure else self.primary
+        )
         if not step.isEnabled():
             self._step = None
         if step is self._step or not step.isEnabled():

@@ -1,0 +1,359 @@
+"""The Probe station: does it work, where is it, how well does it repeat, and the rough gap."""
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtWidgets import (
+    QApplication,
+    QButtonGroup,
+    QDoubleSpinBox,
+    QHBoxLayout,
+    QSizePolicy,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from tallgrain.errors import TallGrainError
+from tallgrain.link.protocol import StoredValue
+from tallgrain.ui.bench_parts import ClearanceRow, Notice, scrolled
+from tallgrain.ui.drafts import Drafts
+from tallgrain.ui.draw.probe import Head, paint_beam, paint_claims, paint_head, paint_series
+from tallgrain.ui.gap_work import GAP, GapWork
+from tallgrain.ui.jog import JogPad
+from tallgrain.ui.probe_work import SERIES, ProbeWork
+from tallgrain.ui.route import Fill, Kernel
+from tallgrain.ui.session import Session
+from tallgrain.ui.state import LinkState
+from tallgrain.ui.stations.machine_form import with_amount
+from tallgrain.ui.stations.probe_gap import GapPage
+from tallgrain.ui.stations.probe_repeats import RepeatsPage, micro
+from tallgrain.ui.stations.probe_values import ValuesPage
+from tallgrain.ui.stations.probe_where import WherePage
+from tallgrain.ui.stations.probe_works import WorksPage
+from tallgrain.ui.widgets import Panel, button, label, tell
+
+WIDTH = 380
+TABS = ("Works?", "Where?", "Repeats?", "Rough gap", "Values")
+
+
+class ProbePicture(QWidget):
+    """What the chosen tab is about, drawn; on the claims a quarter can be clicked."""
+
+    quadrant = pyqtSignal(str, str)
+
+    def __init__(self, paint: Callable[[QPainter, QRectF], None]) -> None:
+        super().__init__()
+        self._paint = paint
+        self.clickable = False
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setMinimumSize(360, 300)
+        self.setAccessibleName("Field: the probe")
+
+    def sizeHint(self) -> QSize:
+        """As large as there is room."""
+        return QSize(690, 560)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Draw it."""
+        painter = QPainter(self)
+        self._paint(painter, QRectF(self.rect()))
+        painter.end()
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        """The quarter where the probe sits."""
+        assert event is not None
+        if self.clickable and event.button() == Qt.MouseButton.LeftButton:
+            middle, at = QRectF(self.rect()).center(), event.position()
+            self.quadrant.emit(
+                "left" if at.x() < middle.x() else "right",
+                "rear" if at.y() < middle.y() else "front",
+            )
+
+
+class ProbeStation:
+    """Five pages on the bench, each with its picture."""
+
+    name = "Probe"
+
+    def __init__(self, session: Session, drafts: Drafts) -> None:
+        self._session, self._drafts = session, drafts
+        self.work = ProbeWork(session)
+        self.rough = GapWork(session, self.work)
+        self.widget = QWidget()
+        row = QHBoxLayout(self.widget)
+        row.setContentsMargins(14, 8, 14, 8)
+        row.setSpacing(14)
+        middle = QVBoxLayout()
+        middle.setSpacing(4)
+        middle.addWidget(label("Probe", "title"))
+        self.subject = label(role="muted", wrap=True)
+        middle.addWidget(self.subject)
+        self.picture = ProbePicture(self._paint)
+        middle.addWidget(self.picture, 1)
+        row.addLayout(middle, 1)
+        row.addWidget(self._bench())
+        self.picture.quadrant.connect(self.where.choose_quadrant)
+        self.where.use.clicked.connect(self.use_offset)
+        self.repeats.use.clicked.connect(self.use_scatter)
+        self.gap.use.clicked.connect(self.use_gap)
+        self.values.on_take = self.take_value
+        for signal in (
+            self.work.changed, self.rough.changed, session.changed, session.printer_changed,
+            drafts.changed,
+        ):  # fmt: skip
+            signal.connect(self.refresh)
+        self._step: QWidget | None = None
+        self.show_tab(0)
+
+    def _bench(self) -> QWidget:
+        bench = Panel(14)
+        bench.setFixedWidth(WIDTH)
+        tabs = QHBoxLayout()
+        tabs.setSpacing(0)
+        group = QButtonGroup(bench)
+        self.tabs = []
+        for i, words in enumerate(TABS):
+            made = button(words, "tab")
+            made.setCheckable(True)
+            made.clicked.connect(lambda _=False, n=i: self.show_tab(n))
+            group.addButton(made)
+            self.tabs.append(made)
+            tabs.addWidget(made, 1)
+        bench.column.addLayout(tabs)
+        self.notice = Notice()
+        bench.column.addWidget(self.notice)
+        self.works = WorksPage(self._session, self.work)
+        self.where = WherePage(self._session, self.work)
+        self.repeats = RepeatsPage(self._session, self.work)
+        self.gap = GapPage(self._session, self.rough)
+        self.values = ValuesPage(self._session)
+        self.pages = QStackedWidget()
+        for page in (self.works, self.where, self.repeats, self.gap, self.values):
+            holder = QWidget()
+            column = QVBoxLayout(holder)
+            column.setContentsMargins(0, 0, 0, 0)
+            scrolled(column).addWidget(page)
+            self.pages.addWidget(holder)
+        bench.column.addWidget(self.pages, 1)
+        self.clearance = ClearanceRow(self._session)
+        bench.column.addWidget(self.clearance)
+        self.act = button("", "primary")
+        self.act.clicked.connect(self.primary)
+        bench.column.addWidget(self.act)
+        return bench
+
+    def show_tab(self, number: int) -> None:
+        """One of the five pages."""
+        self.tabs[number].setChecked(True)
+        self.pages.setCurrentIndex(number)
+        self.picture.clickable = number == 1
+        self._session.problem = None
+        self.refresh()
+
+    # The route
+
+    def kernel(self, session: Session) -> Kernel:
+        """Full where the checks passed, the scatter was measured and the rough gap is known."""
+        sheet, work = session.sheet, self.work
+        if sheet is None:
+            return Kernel(self.name, Fill.EMPTY, "")
+        series = work.dated.get(SERIES)
+        headline = f"{micro(series.figures['s_r'])} µm" if series else "scatter not measured"
+        ails = work.ails
+        if ails is not None:
+            return Kernel(self.name, Fill.HALF, headline, "failed a check")
+        done = [work.next_check is None, series is not None, GAP in self.rough.stored]
+        dates = [o.at for o in (*work.dated.values(), *self.rough.stored.values())]
+        newest = max(dates, default=None)
+        stale = newest is not None and session.back.season is not None and [
+            e.kind for e in session.back.season.events if e.at > newest and self.name in e.stale
+        ]  # fmt: skip
+        if stale:
+            return Kernel(self.name, Fill.STALE, headline, f"before {stale[-1]}")
+        if all(done):
+            return Kernel(self.name, Fill.FULL, headline)
+        return Kernel(self.name, Fill.HALF if any(done) else Fill.EMPTY, headline)
+
+    # Acting
+
+    def primary(self) -> None:
+        """The one next step of the page; linking where there is no link."""
+        s = self._session
+        if s.busy:
+            return
+        if s.link in (LinkState.NONE, LinkState.LOST):
+            s.link_to(s.url)
+            return
+        number = self.pages.currentIndex()
+        page = (self.works, self.where, self.repeats, self.gap, self.values)[number]
+        if isinstance(page, WherePage):
+            self.where.touch.click() if self.where.pages.currentIndex() == 1 else None
+        else:
+            page.primary()
+
+    @property
+    def clearance_rows(self) -> tuple[ClearanceRow, ...]:
+        """Where a clearance can be typed."""
+        return self.works.clearance, self.clearance
+
+    def secondary(self) -> None:
+        """Break off."""
+        self._session.break_off()
+
+    def _store(self, words: str, path: tuple[str | int, ...], values: list[float]) -> None:
+        """Put values into the sheet and store it at once: they were measured."""
+        draft = self._drafts.draft
+        if draft is None:
+            return
+        for i, value in enumerate(values):
+            at = (*path, i) if len(values) > 1 else path
+            draft = with_amount(draft, self._drafts.sheet, at, round(value, 4))
+        self._drafts.edit(words, draft)
+        try:
+            self._drafts.store()
+        except TallGrainError as error:
+            self._session.refused.emit(error)
+
+    def use_offset(self) -> None:
+        """The best source's offset becomes the sheet's."""
+        best = self.where.best
+        if best is not None:
+            self._store("probe offset", ("probe", "offset"), list(best.offset))
+
+    def use_scatter(self) -> None:
+        """The measured scatter becomes the sheet's."""
+        found = self.repeats.newest
+        if found is not None:
+            self._store("repeatability", ("probe", "repeatability", "s_r"), [found.s_r])
+
+    def use_gap(self) -> None:
+        """The rough trip height becomes the sheet's."""
+        found = self.rough.gap
+        if found is not None and found.done:
+            self._store("trip height", ("probe", "trip_height"), [found.middle])
+
+    def take_value(self, value: StoredValue) -> None:
+        """The printer's value becomes the sheet's."""
+        paths: dict[str, tuple[str | int, ...]] = {
+            "trip_height": ("probe", "trip_height"),
+            "offset_x": ("probe", "offset", 0), "offset_y": ("probe", "offset", 1),
+        }  # fmt: skip
+        if value.meaning in paths:
+            self._store(value.name, paths[value.meaning], [value.ours])
+
+    # Showing
+
+    def refresh(self) -> None:
+        """Follow everything."""
+        s = self._session
+        if s.sheet is None:
+            return
+        number = self.pages.currentIndex()
+        (self.works, self.where, self.repeats, self.gap, self.values)[number].refresh()
+        problem = s.problem if not s.busy else None
+        self.notice.setVisible(problem is not None)
+        if problem is not None:
+            self.notice.tell(problem)
+        reference = number == 0 and self.work.next_check == "reference"
+        unsure = self.clearance.refresh()
+        self.clearance.setVisible(unsure and not reference and number in (1, 2, 3))
+        self._show_act(number, unsure)
+        self._move_focus(number)
+        tell(self.subject, self._subject(number))
+        self.picture.update()
+
+    def _show_act(self, number: int, unsure: bool) -> None:
+        s = self._session
+        words = {
+            2: f"Touch {self.repeats.places.value()} × {self.repeats.touches.value()} times  F5",
+            3: "Bring the nozzle over the place  F5",
+            4: "Read the values  F5",
+        }.get(number, "")
+        gauging = number == 3 and s.guard is not None and s.guard.hands_in
+        linked = s.link is LinkState.UP
+        if not linked:
+            words = "Linking …" if s.link is LinkState.LINKING else "Link to the printer  F5"
+        self.act.setVisible(bool(words) and not s.busy and not gauging)
+        self.act.setEnabled(not (unsure and number in (2, 3)))
+        if self.act.text() != words:
+            self.act.setText(words)
+
+    def _move_focus(self, number: int) -> None:
+        """The keyboard follows the one next step, and never falls onto something else."""
+        s = self._session
+        if s.busy or not self.widget.isVisible():
+            return
+        guard = s.guard
+        if number == 3 and guard is not None and guard.hands_in:
+            step: QWidget = self.gap
+        elif number == 0 and self.work.asks:
+            step = self.works.yes
+        else:
+            step = self.works.act if number == 0 else self.act
+        now = QApplication.focusWidget()
+        inside = now is not None and now.isVisible() and self.widget.isAncestorOf(now)
+        typing = inside and isinstance(now, JogPad | QDoubleSpinBox)
+        if (step is not self._step and not typing) or now is None or not now.isVisible():
+            step.setFocus(Qt.FocusReason.OtherFocusReason)
+        self._step = step
+
+    def _subject(self, number: int) -> str:
+        sheet = self._session.sheet
+        kind = {
+            "contact_pin": "a pin that extends", "switch_arm": "a switch on an arm",
+            "proximity": "a proximity sensor", "carried": "a probe that is picked up",
+            "nozzle": "the nozzle itself",
+        }[sheet.probe.kind] if sheet else ""  # fmt: skip
+        what = (
+            "the checks, in the order that keeps the plate safe",
+            "where each source says that it is, seen from above",
+            "each touch of the newest series",
+            "how near the nozzle stands",
+            "what the printer stores and what it means",
+        )[number]
+        return f"{sheet.name if sheet else ''}: {kind} · {what}"
+
+    def head(self) -> Head:
+        """The head as it stands now, for the drawing."""
+        s, state, sheet = self._session, self._session.state, self._session.sheet
+        assert sheet is not None
+        height = None
+        gauging = self.pages.currentIndex() == 3 and self.rough.z is not None
+        if gauging and self.rough.t_set is not None and self.rough.z is not None:
+            found, t = self.rough.gap, sheet.probe.trip_height
+            if found is not None:
+                low = t if found.low is None else found.low
+                high = t if found.high is None else found.high
+                t = min(max(t, low), max(high, low))
+            height = self.rough.z + t - self.rough.t_set
+        return Head(
+            sheet.probe.kind,
+            state.extended if state else False,
+            state.tripped if state else False,
+            sheet.probe.offset[0] < 0,
+            height,
+            self.gap.room if gauging else None,
+            self.gap.gauge.value() if gauging and s.guard and s.guard.hands_in else None,
+        )
+
+    def _paint(self, painter: QPainter, rect: QRectF) -> None:
+        number = self.pages.currentIndex()
+        if self._session.sheet is None:
+            return
+        if number == 1:
+            shown = self.where.quadrant if self.where.pages.currentIndex() == 0 else None
+            paint_claims(painter, rect, list(self.work.claims.values()), shown)
+        elif number == 2:
+            busy = self._session.busy
+            total = self.repeats.places.value() * self.repeats.touches.value() if busy else 0
+            paint_series(
+                painter, rect, self.work.touches, None if busy else self.repeats.newest, total
+            )
+        else:
+            beam = self.rough.beam
+            if number == 3 and beam is not None:
+                paint_beam(painter, QRectF(rect.left(), rect.top(), rect.width(), 150), beam)
+                rect = rect.adjusted(0, 140, 0, 0)
+            paint_head(painter, rect, self.head())

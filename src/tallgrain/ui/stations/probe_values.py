@@ -1,0 +1,152 @@
+"""What the printer stores and what it means, beside the sheet; a disagreement solved either way."""
+
+from collections.abc import Callable
+from functools import partial
+
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout, QWidget
+
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.probe.claims import side_words
+from tallgrain.link.protocol import StoredValue
+from tallgrain.ui.session import Session
+from tallgrain.ui.widgets import Panel, button, label, tell
+from tallgrain.ui.words import mm
+
+AGREE_MM = 0.0005
+
+
+def sheets_value(sheet: MachineSheet, meaning: str) -> float | None:
+    """What the sheet says of a value's meaning."""
+    probe = sheet.probe
+    return {
+        "trip_height": probe.trip_height,
+        "offset_x": probe.offset[0],
+        "offset_y": probe.offset[1],
+    }.get(meaning)
+
+
+def meaning_words(value: StoredValue) -> str:
+    """What a stored value means, without a bare sign."""
+    ours = value.ours
+    if value.meaning == "trip_height":
+        where = "above the plate" if ours >= 0 else "below the plate's top"
+        return f"the nozzle stands {mm(abs(ours))} mm {where} when the probe trips"
+    if value.meaning == "offset_x":
+        return f"the probe sits {side_words((ours, 0.0))}"
+    if value.meaning == "offset_y":
+        return f"the probe sits {side_words((0.0, ours))}"
+    return "not used by Tall Grain"
+
+
+class ValuesPage(QWidget):
+    """Each value in a box of its own."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self._session = session
+        self.values: tuple[StoredValue, ...] = ()
+        self.on_take: Callable[[StoredValue], None] = lambda value: None
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(8)
+        self.told = label(wrap=True)
+        column.addWidget(self.told)
+        self._boxes = QVBoxLayout()
+        self._boxes.setSpacing(8)
+        column.addLayout(self._boxes)
+        self.keep = button("Keep them: survive power-off")
+        self.keep.clicked.connect(self.keep_values)
+        column.addWidget(self.keep)
+        column.addStretch(1)
+
+    def primary(self) -> None:
+        """Read them back from the printer."""
+        printer = self._session.printer
+        if printer is not None:
+            self._session.do("reading values", printer.values, self._read, quiet=True)
+
+    def _read(self, values: object) -> None:
+        assert isinstance(values, tuple)
+        self.values = values
+        self.show_values()
+
+    def give(self, value: StoredValue) -> None:
+        """Give the printer what the sheet says. The nozzle is raised first: one that moves z makes
+        the old reference worthless."""
+        s = self._session
+        sheet, guard = s.sheet, s.guard
+        if sheet is None or guard is None:
+            return
+        wanted = sheets_value(sheet, value.meaning)
+        if wanted is None:
+            return
+
+        def set_it() -> tuple[StoredValue, ...]:
+            if guard.trusted:
+                guard.lift(5.0)
+            guard.printer.set_value(value.meaning, wanted)
+            guard.attach()
+            return guard.printer.values()
+
+        s.do("changing a value", set_it, self._read)
+
+    def keep_values(self) -> None:
+        """Make the live values survive power-off."""
+        printer = self._session.printer
+        if printer is not None:
+
+            def kept() -> tuple[StoredValue, ...]:
+                printer.keep_values()
+                return printer.values()
+
+            self._session.do("keeping values", kept, self._read)
+
+    def refresh(self) -> None:
+        """Follow the session."""
+        self.keep.setVisible(any(abs(v.live - v.kept) > 1e-9 for v in self.values))
+        told = "" if self.values else "Read them from the printer with F5."
+        tell(self.told, told)
+        self.told.setVisible(bool(told))
+
+    def show_values(self) -> None:
+        """Fill the boxes anew."""
+        while self._boxes.count():
+            item = self._boxes.takeAt(0)
+            widget = item.widget() if item is not None else None
+            if widget is not None:
+                widget.setParent(None)
+                widget.deleteLater()
+        for value in self.values:
+            self._boxes.addWidget(self._box(value))
+        self.refresh()
+
+    def _box(self, value: StoredValue) -> QFrame:
+        box = Panel(10)
+        box.column.setSpacing(4)
+        kept = "" if abs(value.live - value.kept) < 1e-9 else f", NOT kept ({mm(value.kept)})"
+        box.column.addWidget(label(f"{value.name}: {mm(value.live)} mm{kept}", "head"))
+        box.column.addWidget(label(f"Means: {meaning_words(value)}.", wrap=True))
+        sheet = self._session.sheet
+        ours = sheets_value(sheet, value.meaning) if sheet else None
+        if ours is None:
+            return box
+        if abs(ours - value.ours) <= AGREE_MM:
+            box.column.addWidget(label("The sheet says the same.", "muted"))
+            return box
+        box.column.addWidget(label(f"The sheet says {mm(ours)} mm.", "rust", wrap=True))
+        row = QHBoxLayout()
+        take = button("Take the printer's", name=f"Take the printer's {value.name}")
+        take.clicked.connect(partial(self._take, value))
+        give = button("Give it the sheet's", name=f"Give the printer the sheet's {value.name}")
+        give.clicked.connect(partial(self._give, value))
+        row.addWidget(take)
+        row.addWidget(give)
+        box.column.addLayout(row)
+        return box
+
+    def _take(self, value: StoredValue, _checked: bool = False) -> None:
+        self.on_take(value)
+        self.show_values()
+
+    def _give(self, value: StoredValue, _checked: bool = False) -> None:
+        self.give(value)
