@@ -192,6 +192,15 @@ class Guard:
     def _check_reference(self, tripped: Place) -> None:
         try:
             again = self._touch_here()
+        except NoTrip as no:
+            self._forget()
+            self.lift(HOP_MM)
+            raise EarlyTrip(
+                "touching the datum again, the probe did not trip: the reference tripped in the "
+                "air.",
+                no.where,
+                "Look at the probe and its cable, then give the clearance and reference again.",
+            ) from None
         except JobError:
             self._forget()
             self.lift(HOP_MM)

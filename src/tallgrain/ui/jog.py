@@ -41,13 +41,13 @@ class JogPad(QWidget):
         self.said = ""
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.setFixedHeight(128)
+        self.setFixedHeight(112)
         self.setAccessibleName("Jog: arrows move the nozzle, Page keys raise and lower it")
         session.changed.connect(self._look)
 
     def sizeHint(self) -> QSize:
         """As wide as the bench."""
-        return QSize(320, 128)
+        return QSize(320, 112)
 
     # Keys
 
@@ -156,7 +156,7 @@ class JogPad(QWidget):
                 painter.drawLine(QPointF(x, 88), QPointF(used.right(), 88))
             x = used.right() + 22
         words = self.said[:1].upper() + self.said[1:]
-        text(painter, QPointF(left, 113), words, pixels=12, colour=theme.RUST)
+        text(painter, QPointF(left, 104), words, pixels=12, colour=theme.RUST)
         painter.end()
 
 

@@ -8,8 +8,6 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QPushButton,
-    QSizePolicy,
-    QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
@@ -71,15 +69,33 @@ class FigureBox(QDoubleSpinBox):
         return state, told.replace("-", MINUS), place
 
 
-def show_page(pages: QStackedWidget, number: int) -> None:
-    """Show a page, the stack no taller than that page needs."""
-    for i in range(pages.count()):
-        page = pages.widget(i)
-        if page is not None:
-            tall = QSizePolicy.Policy.Preferred if i == number else QSizePolicy.Policy.Ignored
-            page.setSizePolicy(QSizePolicy.Policy.Preferred, tall)
-    pages.setCurrentIndex(number)
-    pages.adjustSize()
+class Pages(QWidget):
+    """Pages of which one is shown, and no taller than that one: a stack reserves the tallest."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._column = QVBoxLayout(self)
+        self._column.setContentsMargins(0, 0, 0, 0)
+        self._pages: list[QWidget] = []
+        self._shown = 0
+
+    def add(self, page: QWidget) -> int:
+        """One more page; its number."""
+        page.setVisible(not self._pages)
+        self._pages.append(page)
+        self._column.addWidget(page)
+        return len(self._pages) - 1
+
+    @property
+    def shown(self) -> int:
+        """The number of the page that is shown."""
+        return self._shown
+
+    def show_page(self, number: int) -> None:
+        """Show another page."""
+        self._shown = number
+        for i, page in enumerate(self._pages):
+            page.setVisible(i == number)
 
 
 def rule() -> QFrame:

@@ -12,7 +12,6 @@ from PyQt6.QtWidgets import (
     QFormLayout,
     QHBoxLayout,
     QHeaderView,
-    QStackedWidget,
     QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
@@ -23,7 +22,7 @@ from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.probe.claims import side_words
 from tallgrain.formats.draft import Draft, Path
 from tallgrain.ui.drafts import Drafts
-from tallgrain.ui.widgets import FigureBox, button, label, show_page, tell
+from tallgrain.ui.widgets import FigureBox, Pages, button, label, tell
 from tallgrain.ui.words import MINUS
 
 LARGEST = 5000.0
@@ -209,9 +208,10 @@ class SheetForm(QWidget):
         row.addWidget(head)
         row.addWidget(self.part, 1)
         column.addLayout(row)
-        self.pages = QStackedWidget()
+        self.pages = Pages()
         column.addWidget(self.pages)
         self._pages: dict[str, QWidget] = {}
+        self._numbers: dict[str, int] = {}
         self.where = label(role="muted", wrap=True)
         column.addWidget(self.where)
         self.part.currentTextChanged.connect(self._show_part)
@@ -226,8 +226,8 @@ class SheetForm(QWidget):
         if part not in self._pages:
             made = self._form(FORMS[part]) if part in FORMS else self._table(part)
             self._pages[part] = made
-            self.pages.addWidget(made)
-        show_page(self.pages, self.pages.indexOf(self._pages[part]))
+            self._numbers[part] = self.pages.add(made)
+        self.pages.show_page(self._numbers[part])
         self.refresh()
 
     # Fields

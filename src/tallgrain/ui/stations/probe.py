@@ -189,7 +189,7 @@ class ProbeStation:
         number = self.pages.currentIndex()
         page = (self.works, self.where, self.repeats, self.gap, self.values)[number]
         if isinstance(page, WherePage):
-            self.where.touch.click() if self.where.pages.currentIndex() == 1 else None
+            self.where.touch.click() if self.where.pages.shown == 1 else None
         else:
             page.primary()
 
@@ -343,7 +343,7 @@ class ProbeStation:
         if self._session.sheet is None:
             return
         if number == 1:
-            shown = self.where.quadrant if self.where.pages.currentIndex() == 0 else None
+            shown = self.where.quadrant if self.where.pages.shown == 0 else None
             paint_claims(painter, rect, list(self.work.claims.values()), shown)
         elif number == 2:
             busy = self._session.busy

@@ -193,6 +193,12 @@ class GapPage(QWidget):
         if room is None:
             return "How much room do you see under the nozzle? Say what there is at least."
         if room <= 1e-3:
+            found = self._work.gap
+            if found is not None and found.low is not None and not found.done:
+                return (
+                    "No more room was said. Feel with a thicker gauge: where it grips or is "
+                    "stuck, the other side is known."
+                )
             return "No more room was said: feel with a gauge, or look again."
         return (
             f"Steps may bring the nozzle {mm(room, 2)} mm nearer. Slide the gauge under it "

@@ -5,7 +5,6 @@ from PyQt6.QtWidgets import (
     QComboBox,
     QGridLayout,
     QHBoxLayout,
-    QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
@@ -21,7 +20,7 @@ from tallgrain.errors import TallGrainError
 from tallgrain.ui.jog import JogPad
 from tallgrain.ui.probe_work import ProbeWork
 from tallgrain.ui.session import Session
-from tallgrain.ui.widgets import FigureBox, button, label, show_page, tell
+from tallgrain.ui.widgets import FigureBox, Pages, button, label, tell
 from tallgrain.ui.words import count_of, mm
 
 SOURCES = (
@@ -56,9 +55,9 @@ class WherePage(QWidget):
         for word, told in SOURCES:
             self.source.addItem(told, word)
         column.addWidget(self.source)
-        self.pages = QStackedWidget()
+        self.pages = Pages()
         for page in (self._measured(), self._marked(), self._scanned(), self._claimed()):
-            self.pages.addWidget(page)
+            self.pages.add(page)
         column.addWidget(self.pages)
         column.addWidget(label("What is known", "head"))
         self.known = label(wrap=True)
@@ -72,7 +71,7 @@ class WherePage(QWidget):
         self._show_page(0)
 
     def _show_page(self, number: int) -> None:
-        show_page(self.pages, number)
+        self.pages.show_page(number)
         self.refresh()
 
     @property

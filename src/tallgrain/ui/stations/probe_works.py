@@ -59,6 +59,21 @@ OWN = {
 }  # fmt: skip
 
 
+# What a builder should know of each kind before trusting it.
+ADVICE = {
+    "contact_pin": "",
+    "switch_arm": "Out, the arm stands at {arm:.0f}° by the sheet: look along the beam whether it "
+    "does. Where it stands at another angle, set it in the printer, then in the sheet.",
+    "proximity": "Its height: rest the nozzle on the plate, slide the sensor down until it just "
+    "trips, and bolt it there. What is then left under it is all that it clears over a print. "
+    "Another plate material trips it nearer or further: set it again after a new sheet.",
+    "carried": "It must hang straight after it was picked up, and be off before anything heats or "
+    "prints: both are proven by the printer's own contact, each time.",
+    "nozzle": "A crumb on the tip is a ridge that is not there: wipe it warm. It touches the plate "
+    "only up to {hot:.0f} °C.",
+}  # fmt: skip
+
+
 class WorksPage(QWidget):
     """The list of checks, the one that is due, and its answers."""
 
@@ -71,6 +86,7 @@ class WorksPage(QWidget):
         self.lines = QListWidget()
         self.lines.setAccessibleName("Checks of the probe")
         self.lines.setFixedHeight(122)
+        self.advice = label(role="muted", wrap=True)
         self.see = label(role="safety", wrap=True)
         self.diagnosis = label(role="rust", wrap=True)
         self.clearance = ClearanceRow(session)
@@ -91,7 +107,15 @@ class WorksPage(QWidget):
         self.override.clicked.connect(self._override)
         self.again = button("Make all checks again")
         self.again.clicked.connect(work.again)
-        for part in (self.lines, self.diagnosis, self.see, self.clearance, self.power, self.act):
+        for part in (
+            self.lines,
+            self.advice,
+            self.diagnosis,
+            self.see,
+            self.clearance,
+            self.power,
+            self.act,
+        ):
             column.addWidget(part)
         column.addLayout(answers)
         for part in (self.reason, self.override, self.again):
@@ -125,6 +149,11 @@ class WorksPage(QWidget):
         work, s = self._work, self._session
         self._show_lines()
         check, ails = work.next_check, work.ails
+        if s.sheet is not None:
+            probe = s.sheet.probe
+            advice = ADVICE[probe.kind].format(arm=probe.arm_deg, hot=probe.hottest_c)
+            tell(self.advice, advice)
+            self.advice.setVisible(bool(advice))
         tell(self.diagnosis, f"{ails.name.capitalize()}. {ails.remedy}" if ails else "")
         self.diagnosis.setVisible(ails is not None)
         idle = s.ready
