@@ -10,12 +10,14 @@ import pytest
 from hypothesis import HealthCheck, Phase, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, precondition, rule
-from PyQt6.QtCore import QEventLoop, QTimer
+from PyQt6.QtCore import QEventLoop, Qt, QTimer
+from PyQt6.QtTest import QTest
 
 from standins import Standin
+from tallgrain.demo import put_sheet
 from tallgrain.errors import TallGrainError
 from tallgrain.store.ledger import Ledger
-from tallgrain.ui.start import application, make_window, prepare_demo
+from tallgrain.ui.start import application, make_window
 from tallgrain.ui.state import LinkState, SurveyPlan
 
 FAULTS = (
@@ -27,6 +29,8 @@ FAULTS = (
     "trips-in-air",
     "restart",
 )
+AILS = ("no-extend", "no-retract", "sticks", "inverted", "dead")
+KINDS = ("Barley", "Rye", "Millet")
 
 
 class AtTheBench(RuleBasedStateMachine):
@@ -34,15 +38,15 @@ class AtTheBench(RuleBasedStateMachine):
 
     home = None
 
-    @initialize(seed=st.integers(0, 3), cold=st.booleans())
-    def sit_down(self, seed, cold):
+    @initialize(seed=st.integers(0, 3), cold=st.booleans(), kind=st.sampled_from(KINDS))
+    def sit_down(self, seed, cold, kind):
         application()
-        options = ["--seed", str(seed), "--pace", "real", "--speed", "400"]
+        options = ["--machine", kind, "--seed", str(seed), "--pace", "real", "--speed", "400"]
         self.printer = Standin(*options, *(["--cold"] if cold else []))
         AtTheBench.count = getattr(AtTheBench, "count", 0) + 1
         home = AtTheBench.home / f"bench{AtTheBench.count}"
         ledger = Ledger.open(home)
-        prepare_demo(ledger)
+        put_sheet(ledger, kind)
         self.window = make_window(ledger, home)
         self.window.may_close = lambda: True
         self.session = self.window.session
@@ -113,6 +117,65 @@ class AtTheBench(RuleBasedStateMachine):
     def something_breaks(self, kind, when):
         much = ":2000" if kind == "silent" else ""
         self.printer.hands("hands.fault", fault=f"{kind}:{when}{much}")
+
+    @rule(ail=st.sampled_from(AILS))
+    def the_probe_ails(self, ail):
+        self.printer.hands("hands.fault", fault=ail)
+
+    @rule(tab=st.integers(0, 4), source=st.integers(0, 3))
+    def go_to_the_probe(self, tab, source):
+        self.window.visit("Probe")
+        self.window.probe.show_tab(tab)
+        self.window.probe.where.source.setCurrentIndex(source)
+
+    @rule(seen=st.booleans())
+    def check_the_probe(self, seen):
+        """Whatever is due, answered by eyes that may be careless."""
+        work = self.window.probe.work
+        if work.asks:
+            work.saw(seen)
+        elif work.next_check is not None:
+            work.make(work.next_check)
+        self.wait(0.15)
+
+    @rule(
+        key=st.sampled_from(["Left", "Right", "Up", "Down", "PageDown", "PageDown", "PageUp"]),
+        step=st.integers(0, 2), held=st.floats(0, 0.2),
+    )  # fmt: skip
+    def jog(self, key, step, held):
+        pad = self.window.probe.where.pad
+        pad.step = step
+        QTest.keyPress(pad, getattr(Qt.Key, f"Key_{key}"))
+        self.wait(held)
+        QTest.keyRelease(pad, getattr(Qt.Key, f"Key_{key}"))
+        self.wait(0.05)
+
+    @rule(gauge=st.sampled_from([0.1, 0.3, 1.0, 3.0]), step=st.integers(0, 3))
+    def gauge_and_step(self, gauge, step):
+        """Feel honestly, then step as far as that allows."""
+        page = self.window.probe.gap
+        felt = self.printer.hands("hands.gauge", thickness_mm=gauge)["feel"]
+        self.window.probe.rough.feel(gauge, felt)
+        self.wait(0.1)
+        page.length.setCurrentIndex(step)
+        page.step(-1)
+        self.wait(0.1)
+
+    @rule(axis=st.sampled_from(["x", "y"]), what=st.sampled_from(["scan", "mark", "gap"]))
+    def use_the_probe(self, axis, what):
+        work, x_y = self.window.probe.work, self.session.sheet.plate.datum_point
+        if what == "scan":
+            self.printer.hands("hands.strip", axis=axis, at=x_y[axis == "y"])
+            work.scan(axis)
+        elif what == "mark":
+            work.touch_mark()
+        else:
+            self.window.probe.rough.go_over()
+        self.wait(0.3)
+        while what == "scan" and self.session.busy:
+            self.wait(0.1)
+        if what == "scan":  # the strip is taken away before anything else is done
+            self.printer.hands("hands.strip", axis="")
 
     @rule(state=st.sampled_from(["jammed", "held", "free"]))
     def touch_the_probe(self, state):

@@ -316,7 +316,16 @@ def test_the_rough_gap_and_the_beam(bench, qtbot, standin, name):
         page.seen.setValue(made.hands("hands.ruler")["clearance_mm"])
         page.take_room()
         idle(window, qtbot)
-        for gauge, length in ((1.0, 0), (1.0, 1), (0.3, 1), (0.1, 2), (0.2, 3), (0.2, 3), (0.3, 3)):
+        for gauge, length in (
+            (1.0, 0),
+            (1.0, 1),
+            (0.3, 1),
+            (0.1, 2),
+            (0.2, 3),
+            (0.2, 3),
+            (0.3, 3),
+            (0.2, 3),
+        ):
             page.gauge.setValue(gauge)
             page.length.setCurrentIndex(length)
             for _ in range(12):
