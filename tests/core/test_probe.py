@@ -1,6 +1,8 @@
 """What a probe does, against definitions, an independent model and a table of ailments."""
 
 import itertools
+import runpy
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -33,6 +35,14 @@ def test_repeatability_by_hand():
     assert (found.freedom, found.outliers) == (3, ())
     with pytest.raises(InputError, match="nothing was touched twice"):
         repeatability([[1.0], [1.1]])
+
+
+def test_the_first_seeds_of_the_campaigns():
+    campaign = runpy.run_path(str(Path(__file__).parents[2] / "scripts" / "prove.py"))
+    trials = campaign["repeating"](range(10))
+    assert len(trials) == 20
+    assert sum(t.right for t in trials) >= 19
+    assert max(error for _, error in campaign["marking"](range(10))) < 0.3
 
 
 @pytest.mark.parametrize("seed", range(6))

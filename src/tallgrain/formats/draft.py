@@ -1,8 +1,9 @@
 """A machine sheet that is being edited: what it would be, or why it can't be."""
 
 import copy
+import tomllib
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
@@ -36,11 +37,13 @@ class Draft:
 
     text: str
     document: dict[str, Any]
+    stored: dict[str, Any] = field(default_factory=dict)
 
     @classmethod
     def of_text(cls, text: str) -> "Draft":
         """A draft without edits."""
-        return cls(text, tomlkit.parse(text).unwrap())
+        stored = tomllib.loads(text)
+        return cls(text, stored, stored)
 
     @property
     def name(self) -> str:
@@ -50,7 +53,7 @@ class Draft:
     @property
     def changed(self) -> bool:
         """Whether it differs from the text that is stored."""
-        return bool(self.document != tomlkit.parse(self.text).unwrap())
+        return self.document != self.stored
 
     @cached_property
     def _read(self) -> tuple[MachineSheet | None, str]:
@@ -93,17 +96,19 @@ class Draft:
 
     def with_value(self, path: Path, value: Any) -> "Draft":
         """Another value at a path; tables on the way are made; None takes it out."""
-        document = copy.deepcopy(self.document)
+        # Only what lies on the way is copied; the rest is shared with the draft before.
+        document = dict(self.document)
         at: Any = document
         for step in path[:-1]:
             if isinstance(step, str) and step not in at:
                 at[step] = {}
+            at[step] = copy.copy(at[step])
             at = at[step]
         if value is None:
             at.pop(path[-1], None)
         else:
             at[path[-1]] = value
-        return Draft(self.text, document)
+        return Draft(self.text, document, self.stored)
 
     def with_part(self, table: str, at: Sequence[float]) -> "Draft":
         """One more support, adjuster, keep-out or sheet, at a place (mm)."""
@@ -126,7 +131,8 @@ class Draft:
 
     def copied(self, name: str) -> "Draft":
         """The same sheet for another printer. Raises InputError for a name that is none."""
-        made = Draft(self.text, {**copy.deepcopy(self.document), "name": name.strip()})
+        named = {**copy.deepcopy(self.document), "name": name.strip()}
+        made = Draft(self.text, named, self.stored)
         if made.sheet is None:
             raise InputError(made.problem, "name", "Give the new printer a short name of its own.")
         return made

@@ -311,9 +311,10 @@ class Session(QObject):
         can't be begun. A failure becomes the problem that benches show; `quiet` ends unheard."""
         if not self.ready or self.guard is None:
             return False
-        self._begin(words, then)
-        self._quiet = quiet
+        self._begin(words, then, quiet)
+        # On its way first: the screen follows.
         self.worker.do("do", job)
+        self._tell_begun()
         return True
 
     def play(
@@ -330,13 +331,16 @@ class Session(QObject):
         self._listener = listener
         token = self._break_off
         self.worker.play("do", lambda: routine(token))
+        self._tell_begun()
         return True
 
-    def _begin(self, words: str, then: Callable[[Any], None]) -> None:
+    def _begin(self, words: str, then: Callable[[Any], None], quiet: bool = False) -> None:
         self._break_off = BreakOff()
         self.doing, self.problem, self._then = words, None, then
         self._listener = lambda event: None
-        self._quiet = False
+        self._quiet = quiet
+
+    def _tell_begun(self) -> None:
         self.began.emit()
         self.changed.emit()
 

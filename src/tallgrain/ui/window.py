@@ -282,6 +282,7 @@ class Window(QMainWindow):
         self.station = self.stations[name]
         self.stack.setCurrentWidget(self.station.widget)
         self.route.choose(name)
+        self.station.refresh()
 
     def refresh(self) -> None:
         """Follow the session."""

@@ -14,8 +14,10 @@ from tallgrain.core.machine.outline import Disc, Outline, Rectangle
 from tallgrain.core.machine.reach import Reach
 from tallgrain.core.survey import Floats
 
-# Nodes and weights on [-1, 1] between two places where the form changes.
-_NODES, _WEIGHTS = np.polynomial.legendre.leggauss(24)
+# Nodes and weights on [-1, 1] between two places where the form changes: one is exact where all
+# edges are straight.
+_STRAIGHT = np.zeros(1), np.full(1, 2.0)
+_ROUND = np.polynomial.legendre.leggauss(16)
 
 
 @dataclass(frozen=True)
@@ -60,8 +62,9 @@ def _samples(shapes: Sequence[Outline], x0: float, x1: float) -> tuple[Floats, F
             edges += _crossings(shape, shapes)
     cuts = np.unique(np.clip(edges, x0, x1))
     half = np.diff(cuts)[:, None] / 2
-    x = (cuts[:-1, None] + half) + half * _NODES
-    return x.ravel(), (half * _WEIGHTS).ravel()
+    nodes, weights = _ROUND if any(isinstance(s, Disc) for s in shapes) else _STRAIGHT
+    x = (cuts[:-1, None] + half) + half * nodes
+    return x.ravel(), (half * weights).ravel()
 
 
 def _crossings(disc: Disc, shapes: Sequence[Outline]) -> list[float]:

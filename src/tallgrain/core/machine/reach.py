@@ -11,6 +11,7 @@ from numpy.typing import ArrayLike
 
 from tallgrain.core.machine.outline import EDGE_MM, Outline, Rectangle
 from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.survey import Floats
 from tallgrain.errors import InputError
 
 
@@ -54,13 +55,23 @@ class Reach:
             )
         return box
 
+    @cached_property
+    def _outs(self) -> Floats:
+        """The keep-outs, grown by the rounding of plans: (k, 4) as x0, y0, x1, y1."""
+        grown = np.array([-EDGE_MM, -EDGE_MM, EDGE_MM, EDGE_MM])
+        boxes = np.array([k.rectangle for k in self.sheet.keep_outs], dtype=float)
+        return np.asarray(boxes + grown, dtype=np.float64)
+
     def refusals(self, points: ArrayLike) -> list[str]:
         """Why each of the probe points (n, 2) can't be touched; '' where it can."""
         xy = np.asarray(points, dtype=float).reshape(-1, 2)
         why = [""] * len(xy)
-        for keep_out in reversed(self.sheet.keep_outs):
-            for i in np.flatnonzero(keep_out.outline.holds(xy)):
-                why[i] = f"on keep-out '{keep_out.name}'"
+        if self.sheet.keep_outs:
+            x0, y0, x1, y1 = self._outs.T
+            x, y = xy[:, :1], xy[:, 1:]
+            on = (x >= x0) & (x <= x1) & (y >= y0) & (y <= y1)
+            for i in np.flatnonzero(on.any(axis=1)):
+                why[i] = f"on keep-out '{self.sheet.keep_outs[int(on[i].argmax())].name}'"
         for i in np.flatnonzero(~self.sensed.holds(xy)):
             why[i] = self._beyond_travel(xy[i, 0], xy[i, 1])
         for i in np.flatnonzero(~self.surface.holds(xy)):

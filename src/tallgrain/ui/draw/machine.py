@@ -98,16 +98,12 @@ def paint_machine(
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     reach, plate = Reach(sheet), sheet.plate.outline
     printable = _path(plate, view) & _path(reach.travelled, view)
-    outs = QPainterPath()
-    for keep_out in sheet.keep_outs:
-        outs.addRect(view.rect(keep_out.outline))
-    printable -= outs
     painter.setPen(Qt.PenStyle.NoPen)
     painter.fillPath(_path(plate, view), theme.PANEL)
     painter.fillPath(printable, theme.SHADE)
     painter.fillPath(printable, hatched(theme.RUST))
     if reach.surface:
-        touched = (_path(reach.surface, view) & _path(reach.sensed, view)) - outs
+        touched = _path(reach.surface, view) & _path(reach.sensed, view)
         painter.fillPath(touched, theme.GOLD_WASH)
         painter.setPen(pen(theme.GOLD, 1.4, Qt.PenStyle.DashLine))
         painter.drawPath(touched)
@@ -126,14 +122,13 @@ def paint_machine(
 
 
 def _parts(painter: QPainter, sheet: MachineSheet, view: View) -> None:
-    for keep_out in sheet.keep_outs:
-        box = view.rect(keep_out.outline)
-        painter.setPen(pen(theme.INK, 1.2))
-        painter.setBrush(theme.METAL)
-        painter.drawRect(box)
-        painter.setBrush(hatched(theme.INK))
-        painter.drawRect(box)
-        _grip(painter, box.topRight())
+    boxes = [view.rect(keep_out.outline) for keep_out in sheet.keep_outs]
+    painter.setPen(pen(theme.INK, 1.2))
+    for brush in (theme.METAL, hatched(theme.INK)):
+        painter.setBrush(brush)
+        painter.drawRects(boxes)
+    painter.setBrush(theme.PANEL)
+    painter.drawRects([QRectF(b.right() - 4, b.top() - 4, 8, 8) for b in boxes])
     for support in sheet.supports:
         at = view.at(*support.at)
         painter.setPen(pen(theme.INK, 1.6))

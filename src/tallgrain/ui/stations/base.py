@@ -17,6 +17,9 @@ class Station(Protocol):
     def kernel(self, session: Session) -> Kernel:
         """Its state on the route."""
 
+    def refresh(self) -> None:
+        """Follow what is known; called when it comes into view, too."""
+
     def primary(self) -> None:
         """Do the one next step (F5)."""
 

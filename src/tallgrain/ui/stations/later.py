@@ -41,6 +41,9 @@ class LaterStation:
                 return Kernel(self.name, Fill.NOT_HERE, "none")
         return Kernel(self.name, Fill.EMPTY, "not built yet")
 
+    def refresh(self) -> None:
+        """Nothing changes here."""
+
     def primary(self) -> None:
         """Nothing to do here."""
 

@@ -203,7 +203,9 @@ class MachineStation:
     # Showing
 
     def refresh(self) -> None:
-        """Follow draft and session."""
+        """Follow draft and session, while it is shown."""
+        if not self.widget.isVisible():
+            return
         draft, sheet = self._drafts.draft, self._drafts.sheet
         if draft is None or sheet is None:
             self.field.show_sheet(None)

@@ -248,7 +248,7 @@ class ProbeStation:
     def refresh(self) -> None:
         """Follow everything."""
         s = self._session
-        if s.sheet is None:
+        if s.sheet is None or not self.widget.isVisible():
             return
         number = self.pages.currentIndex()
         (self.works, self.where, self.repeats, self.gap, self.values)[number].refresh()
