@@ -55,6 +55,7 @@ def walk(window, made, qtbot, until=ORDER[-1]):
             check = "lifted"
         if check == "lifted":
             made.hands("hands.probe", state="held")
+            assert window.session.guard.hands_in  # a finger is there
             window.probe.work.make("lifted")
         else:
             if check == "reference":
@@ -65,6 +66,10 @@ def walk(window, made, qtbot, until=ORDER[-1]):
         idle(window, qtbot)
         if check == "lifted":
             made.hands("hands.probe", state="free")
+            if work.next_check == "reference":
+                window.probe.works.primary()
+                assert not window.session.busy  # not before the hands are clear
+            press(window, Qt.Key.Key_F12)
         if work.asks:
             page.answer((made.hands("hands.look")["probe"] == "out") == (work.asks == "extend"))
 

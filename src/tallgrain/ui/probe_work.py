@@ -230,6 +230,9 @@ class ProbeWork(QObject):
             assert isinstance(result, PrinterState)
             name = "free_reads" if check == "free" else "lifted_reads"
             self._say(check, result.tripped, **{name: result.tripped})
+            if check == "free" and self._session.guard is not None:
+                # A finger comes next: nothing moves until it is said to be away.
+                self._session.guard.hands_in = True
         self.changed.emit()
 
     def saw(self, out: bool) -> None:

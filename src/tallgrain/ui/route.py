@@ -86,7 +86,9 @@ class StationButton(QAbstractButton):
         self.show_kernel(self._kernel)
 
     def show_kernel(self, kernel: Kernel) -> None:
-        """Take another state."""
+        """Take another state; the same one costs nothing."""
+        if kernel == self._kernel and self.accessibleName():
+            return
         self._kernel = kernel
         told = f"{kernel.name}: {kernel.headline or kernel.fill.value}. {kernel.reason}".strip()
         self.setAccessibleName(told)

@@ -45,6 +45,11 @@ class SheetField(QWidget):
         self._sheet = sheet
         self.update()
 
+    @property
+    def dragging(self) -> bool:
+        """Whether something is held by the mouse."""
+        return self._held is not None
+
     def view(self) -> View | None:
         """Where millimetres lie; held still while something is dragged."""
         if self._sheet is None:

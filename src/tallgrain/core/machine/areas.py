@@ -35,20 +35,19 @@ def areas(reach: Reach) -> Areas:
     sheet = reach.sheet
     plate, outs = sheet.plate.outline, [k.outline for k in sheet.keep_outs]
     everywhere = plate.box
-    printable = (plate, reach.travelled, outs)
-    probeable = (reach.surface, reach.sensed, outs)
     x, weight = _samples(
         [plate, reach.surface, reach.travelled, reach.sensed, *outs], everywhere.x0, everywhere.x1
     )
-    print_low, print_high, print_out = _cut(*printable, x)
-    probe_low, probe_high, _ = _cut(*probeable, x)
+    print_low, print_high = _cut(plate, reach.travelled, x)
+    probe_low, probe_high = _cut(reach.surface, reach.sensed, x)
+    taken = _spans(outs, x)
     both = np.maximum(print_low, probe_low), np.minimum(print_high, probe_high)
-    can_print = _length(print_low, print_high, *print_out)
+    can_print = _length(print_low, print_high, *taken)
     return Areas(
         plate=float(weight @ _length(*_chord(plate, x))),
         printable=float(weight @ can_print),
-        probeable=float(weight @ _length(probe_low, probe_high, *print_out)),
-        blind=float(weight @ (can_print - _length(*both, *print_out))),
+        probeable=float(weight @ _length(probe_low, probe_high, *taken)),
+        blind=float(weight @ (can_print - _length(*both, *taken))),
     )
 
 
@@ -89,15 +88,17 @@ def _chord(shape: Outline, x: Floats) -> tuple[Floats, Floats]:
     return low, np.where(inside, shape.y1, -np.inf)
 
 
-def _cut(
-    outline: Outline, box: Rectangle, outs: Sequence[Rectangle], x: Floats
-) -> tuple[Floats, Floats, tuple[Floats, Floats]]:
-    """The span of outline ∩ box at each x, and the spans (k, n) of the keep-outs."""
+def _cut(outline: Outline, box: Rectangle, x: Floats) -> tuple[Floats, Floats]:
+    """The span of outline ∩ box at each x: (n,) lowest and highest y."""
     (a, b), (c, d) = _chord(outline, x), _chord(box, x)
-    spans = [_chord(out, x) for out in outs]
-    lows = np.array([low for low, _ in spans]).reshape(-1, len(x))
-    highs = np.array([high for _, high in spans]).reshape(-1, len(x))
-    return np.maximum(a, c), np.minimum(b, d), (lows, highs)
+    return np.maximum(a, c), np.minimum(b, d)
+
+
+def _spans(outs: Sequence[Rectangle], x: Floats) -> tuple[Floats, Floats]:
+    """The spans of the keep-outs at each x: (k, n) lowest and highest y."""
+    boxes = np.array([(o.x0, o.y0, o.x1, o.y1) for o in outs], dtype=float).reshape(-1, 4, 1)
+    inside = (x >= boxes[:, 0]) & (x <= boxes[:, 2])
+    return np.where(inside, boxes[:, 1], np.inf), np.where(inside, boxes[:, 3], -np.inf)
 
 
 def _length(

@@ -4,7 +4,7 @@ import math
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QPainter, QPainterPath
+from PyQt6.QtGui import QPainter, QPainterPath, QPen
 
 from tallgrain.core.machine.outline import Disc, Outline, Rectangle
 from tallgrain.core.machine.reach import Reach
@@ -49,8 +49,18 @@ def fitted_machine(rect: QRectF, extent: Rectangle) -> View:
     return View(box, middle_x - wide / 2, middle_y + deep / 2, scale)
 
 
+# The handles of the last sheet; it is held too, so that its id stays its own.
+_known: list[tuple[MachineSheet, list[Handle]]] = []
+
+
 def handles(sheet: MachineSheet) -> list[Handle]:
     """All that can be dragged; the smaller things first, because they lie on the larger ones."""
+    if not _known or _known[0][0] is not sheet:
+        _known[:] = [(sheet, _handles(sheet))]
+    return _known[0][1]
+
+
+def _handles(sheet: MachineSheet) -> list[Handle]:
     datum, (dx, dy) = sheet.plate.datum_point, sheet.probe.offset
     found = []
     if sheet.probe.kind != "nozzle":
@@ -105,13 +115,18 @@ def paint_machine(
     if reach.surface:
         touched = _path(reach.surface, view) & _path(reach.sensed, view)
         painter.fillPath(touched, theme.GOLD_WASH)
-        painter.setPen(pen(theme.GOLD, 1.4, Qt.PenStyle.DashLine))
+        # Smoothed dashes cost more than the rest of the drawing: straight ones need no smoothing.
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, isinstance(plate, Disc))
+        painter.setPen(QPen(theme.GOLD, 1, Qt.PenStyle.DashLine))
         painter.drawPath(touched)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     painter.setBrush(Qt.BrushStyle.NoBrush)
     painter.setPen(pen(theme.INK, 2))
     painter.drawPath(_path(plate, view))
-    painter.setPen(pen(theme.INK, 1.2, Qt.PenStyle.DotLine))
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+    painter.setPen(QPen(theme.INK, 1, Qt.PenStyle.DotLine))
     painter.drawRect(view.rect(reach.travelled))
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     _parts(painter, sheet, view)
     _head(painter, sheet, view)
     _edges(painter, sheet, view)
@@ -123,12 +138,14 @@ def paint_machine(
 
 def _parts(painter: QPainter, sheet: MachineSheet, view: View) -> None:
     boxes = [view.rect(keep_out.outline) for keep_out in sheet.keep_outs]
-    painter.setPen(pen(theme.INK, 1.2))
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+    painter.setPen(QPen(theme.INK, 1))
     for brush in (theme.METAL, hatched(theme.INK)):
         painter.setBrush(brush)
         painter.drawRects(boxes)
     painter.setBrush(theme.PANEL)
     painter.drawRects([QRectF(b.right() - 4, b.top() - 4, 8, 8) for b in boxes])
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     for support in sheet.supports:
         at = view.at(*support.at)
         painter.setPen(pen(theme.INK, 1.6))

@@ -2,6 +2,7 @@
 
 from pathlib import Path
 
+from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from tallgrain.core.machine.areas import areas
@@ -22,6 +23,7 @@ from tallgrain.ui.stations.machine_form import SheetForm, with_amount
 from tallgrain.ui.widgets import Panel, Readout, button, label, set_role, tell
 
 WIDTH = 380
+CALM_MS = 60
 PART_OF = {
     "supports": "Supports", "adjusters": "Adjusters", "keep_outs": "Keep-outs",
     "probe": "Probe", "plate": "Plate", "datum": "Plate", "travel": "Travel",
@@ -75,6 +77,8 @@ class MachineStation:
         self._session = session
         self._drafts = drafts
         self.widget = QWidget()
+        self._calm = QTimer(self.widget, interval=CALM_MS, singleShot=True)
+        self._calm.timeout.connect(self._show_areas)
         row = QHBoxLayout(self.widget)
         row.setContentsMargins(14, 8, 14, 8)
         row.setSpacing(14)
@@ -213,7 +217,11 @@ class MachineStation:
         self.field.show_sheet(sheet)
         tell(self.subject, f"{sheet.name}: {size_words(sheet)} mm, {sheet.drives()}. "
              "Drag a part, or type it.")  # fmt: skip
-        self._show_areas(sheet)
+        # The drawing follows each step of a drag; the figure a little behind it.
+        if self.field.dragging:
+            self._calm.start()
+        else:
+            self._show_areas()
         lines = [f.sentence for f in draft.findings]
         tell(self.findings, "\n".join(lines) or "No contradictions.")
         set_role(self.findings, "rust" if any(f.grave for f in draft.findings) else "")
@@ -224,7 +232,10 @@ class MachineStation:
         self.store_button.setText(words)
         self.discard.setVisible(editing and draft.changed)
 
-    def _show_areas(self, sheet: MachineSheet) -> None:
+    def _show_areas(self) -> None:
+        sheet = self._drafts.sheet
+        if sheet is None:
+            return
         found = areas(Reach(sheet))
         share = found.blind / found.printable if found.printable else 1.0
         self.readout.tell(

@@ -172,8 +172,9 @@ class WherePage(QWidget):
 
     def _marked(self) -> QWidget:
         page, column = self._page(
-            "Stick tape where the probe will touch. It touches once and leaves a mark; then jog "
-            "the nozzle over the mark. Five marks give it to about a tenth."
+            "Stick tape over the datum (F9 holds everything while your hands are in). The probe "
+            "touches once and leaves a mark; then jog the nozzle over it. Five marks give it to "
+            "about a tenth."
         )
         self.touch = button("1  Touch the tape")
         self.touch.clicked.connect(self._work.touch_mark)
@@ -197,8 +198,8 @@ class WherePage(QWidget):
     def _scanned(self) -> QWidget:
         page, column = self._page(
             "For a probe that leaves no mark: lay a straight steel strip, half a millimetre thick, "
-            "across x over the datum, later across y. The probe finds both edges, then you jog "
-            "the nozzle over each."
+            "across x over the datum, later across y (F9 while your hands are in). The probe finds "
+            "both edges, then you jog the nozzle over each."
         )
         self.axis = QComboBox()
         self.axis.addItem("strip across x (edges left and right)", "x")

@@ -37,7 +37,8 @@ CHECKS = {
     ),
     "lifted": Words(
         "It reads touched", "My finger lifts it: read  F5",
-        "Lift its tip with one finger and hold it there, then press F5. Nothing moves meanwhile.",
+        "Lift its tip with one finger and hold it there, then press F5. Nothing moves until you "
+        "say that your hands are clear (F12).",
     ),
     "reference": Words(
         "A first slow reference", "Reference, slowly  F5",
@@ -168,9 +169,12 @@ class WorksPage(QWidget):
         unsure = self.clearance.refresh(always=reference and idle)
         self.power.setVisible(reference)
         self.act.setVisible(check is not None and not asked)
+        held = s.guard is not None and s.guard.hands_in and check != "lifted"
         if check is not None:
-            self.act.setText(CHECKS[check].act if s.ready else "Link the printer first")
-        self.act.setEnabled(idle and not (reference and (unsure or not self.power.isChecked())))
+            words = CHECKS[check].act if s.ready else "Link the printer first"
+            self.act.setText("Hands clear? Say so first  F12" if held and s.ready else words)
+        open_ = not (reference and (unsure or not self.power.isChecked()))
+        self.act.setEnabled(idle and open_ and not held)
         can = ails is not None and ails.may_override and work.overridden != ails.name
         self.reason.setVisible(can)
         self.override.setVisible(can)
