@@ -10,6 +10,7 @@ os.environ["TALLGRAIN_HOME"] = tempfile.mkdtemp()
 
 from PyQt6.QtCore import QEventLoop, QTimer
 
+from tallgrain.demo import at_hands
 from tallgrain.store.ledger import Ledger
 from tallgrain.ui.start import (
     application,
@@ -96,6 +97,92 @@ def main():
     window.close()
     standin.close()
     first_start(shoot)
+    stations(shoot)
+
+
+def stations(shoot):
+    """Machine and Probe, each printer where it differs."""
+    workshop = Workshop(17, 200.0)
+    window = demo_window(workshop)
+    window.resize(1280, 800)
+    window.show()
+    window.activateWindow()
+    shoot.window = window
+    s, machine, probe = window.session, window.machine, window.probe
+
+    def show(printer):
+        if s.sheet.name != printer:
+            s.choose_printer(printer)
+        spin(lambda: s.link.value == "up" and s.sheet.name == printer and s.shown is not None)
+        rest(0.8)
+
+    def work(act):
+        act()
+        spin(lambda: not s.busy)
+        rest(0.3)
+
+    def hand(method, **params):
+        return at_hands(workshop.ports(s.sheet.name)["hands"], f"hands.{method}", **params)
+
+    window.visit("Machine")
+    for printer in ("Barley", "Rye", "Millet"):
+        show(printer)
+        window.visit("Machine")
+        shoot(f"machine-{printer.lower()}")
+    show("Rye")
+    machine.show_tab(1)
+    for _ in range(3):
+        machine.fitness.observe("fine")
+    machine.fitness.lines.setCurrentRow(4)
+    shoot("machine-fit")
+    window.visit("Probe")
+    work(window.primary)
+    probe.works.answer(True)
+    work(window.primary)
+    probe.works.answer(True)
+    hand("fault", fault="inverted")
+    work(window.primary)
+    shoot("probe-works")
+    hand("mend")
+    show("Barley")
+    probe.show_tab(1)
+    probe.where.claim_x.setValue(-21.5)
+    probe.where.claim_y.setValue(17.0)
+    probe.where.take_claimed()
+    probe.where.choose_quadrant("right", "front")
+    probe.where.away_x.setValue(21.0)
+    probe.where.away_y.setValue(17.5)
+    probe.where.take_measured()
+    probe.where.source.setCurrentIndex(1)
+    for _ in range(3):
+        hand("tape")
+        work(probe.where.touch.click)
+        for _ in range(12):
+            mark = hand("look")["mark"]
+            if abs(mark["right_mm"]) + abs(mark["rear_mm"]) < 0.1:
+                break
+            way = mark["right_mm"], mark["rear_mm"], 0.0
+            work(lambda way=way: s.do("jogging", lambda: s.guard.jog(*way), quiet=True))
+        work(probe.where.here.click)
+    shoot("probe-where")
+    probe.show_tab(2)
+    probe.repeats.places.setValue(3)
+    work(window.primary)
+    shoot("probe-repeats")
+    show("Millet")
+    probe.show_tab(3)
+    work(window.primary)
+    probe.gap.seen.setValue(hand("ruler")["clearance_mm"])
+    work(probe.gap.take_room)
+    probe.gap.length.setCurrentIndex(0)
+    for _ in range(2):
+        work(lambda: probe.gap.step(-1))
+    probe.gap.gauge.setValue(0.3)
+    work(lambda: probe.rough.feel(0.3, hand("gauge", thickness_mm=0.3)["feel"]))
+    shoot("probe-gap")
+    window.may_close = lambda: True
+    window.close()
+    workshop.close()
 
 
 def first_start(shoot):

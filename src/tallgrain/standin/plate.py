@@ -102,11 +102,15 @@ class Plate:
 
     def level(self) -> None:
         """Lay the rigid plate (or gantry) on its supports and the elastic one on its screws."""
-        rows = np.array([[1.0, s.x, s.y] for s in self.supports])
+        at = np.array([[s.x, s.y] for s in self.supports]).reshape(-1, 2)
         raised = np.array([s.raised for s in self.supports])
-        self._plane = (
-            tuple(np.linalg.lstsq(rows, raised, rcond=None)[0]) if len(rows) else (0, 0, 0)
-        )
+        if len(at):
+            # About their middle: supports in one line lean nothing across it.
+            middle = at.mean(axis=0)
+            slope = np.linalg.lstsq(at - middle, raised - raised.mean(), rcond=None)[0]
+            self._plane = (float(raised.mean() - slope @ middle), *(float(c) for c in slope))
+        else:
+            self._plane = (0.0, 0.0, 0.0)
         if self.gantry:
             self._plane = tuple(-c for c in self._plane)
         self._screwed = _bent_over(self.adjusters) if len(self.adjusters) >= 3 else None

@@ -133,6 +133,8 @@ class ProbeWork(QObject):
     @property
     def next_check(self) -> str | None:
         """The first check that was not passed; None where all were."""
+        if self.seen.free_reads and self.seen.lifted_reads is None:
+            return "lifted"  # what tells stuck from inverted
         for check in self.checks:
             if self.passed(check) is not True:
                 ails = self.ails

@@ -78,8 +78,8 @@ def _shares(
 ) -> tuple[Share, ...]:
     u = term_uncertainties(survey, extent, sheet.probe.repeatability.s_r)
     named = (
-        ("Left–right tilt", terms.tilt_x, _tilt_cure(sheet)),
-        ("Front–rear tilt", terms.tilt_y, _tilt_cure(sheet)),
+        ("Left–right tilt", terms.tilt_x, _tilt_cure(sheet, 0)),
+        ("Front–rear tilt", terms.tilt_y, _tilt_cure(sheet, 1)),
         (_bow_name("left–right", terms.bow_x), terms.bow_x, _bow_cure(sheet)),
         (_bow_name("front–rear", terms.bow_y), terms.bow_y, _bow_cure(sheet)),
         ("Twist", terms.twist, _twist_cure(sheet)),
@@ -103,13 +103,20 @@ def _bow_name(along: str, value: float) -> str:
     return f"Bow {along}, {'hollow' if value > 0 else 'ridge'} middle"
 
 
-def _tilt_cure(sheet: MachineSheet) -> str:
-    if len(sheet.supports) >= 2:
+def _tilt_cure(sheet: MachineSheet, axis: int) -> str:
+    if sheet.kinematics == "delta":
+        return "the towers' switches"
+    box = sheet.plate.outline.box
+    across = [s.at[axis] for s in sheet.supports]
+    # Motors in a line along the other axis can't turn anything about it.
+    if across and max(across) - min(across) > 0.2 * (box.width, box.depth)[axis]:
         return "the Z motors"
     return "the adjusters" if len(sheet.adjusters) >= 3 else "compensation"
 
 
 def _bow_cure(sheet: MachineSheet) -> str:
+    if sheet.kinematics == "delta":
+        return "the delta radius, then compensation"
     box = sheet.plate.outline.box
     inner = box.less(0.2 * min(box.width, box.depth))
     if inner and any(bool(inner.holds([a.at])[0]) for a in sheet.adjusters):
@@ -118,6 +125,8 @@ def _bow_cure(sheet: MachineSheet) -> str:
 
 
 def _twist_cure(sheet: MachineSheet) -> str:
+    if sheet.kinematics == "delta":
+        return "the tower angles"
     if len(sheet.supports) >= 4 and sheet.body == "flexible":
         return "the Z motors"
     if len(sheet.adjusters) >= 4:

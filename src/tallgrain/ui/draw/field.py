@@ -13,7 +13,7 @@ from tallgrain.core.surface.chart import Chart
 from tallgrain.ui import theme
 from tallgrain.ui.draw.colours import height_image
 from tallgrain.ui.draw.pens import hatched, pen, text, triangle
-from tallgrain.ui.words import mm
+from tallgrain.ui.words import MINUS, mm
 
 SCALE_WIDTH = 96.0
 AXIS_LEFT = 44.0
@@ -147,6 +147,12 @@ def _outline_path(outline: Rectangle | Disc, view: View) -> QPainterPath:
     return path
 
 
+def _square(box: QRectF) -> QPainterPath:
+    path = QPainterPath()
+    path.addRect(box)
+    return path
+
+
 def _plate(painter: QPainter, picture: Picture, view: View) -> None:
     painter.setBrush(theme.PANEL)
     painter.setPen(pen(theme.INK, 2))
@@ -217,7 +223,12 @@ def _frame(painter: QPainter, picture: Picture, view: View) -> None:
     if picture.show_reach:
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(pen(theme.GOLD, 1.2, Qt.PenStyle.DashLine))
-        painter.drawRect(view.rect(Reach(sheet).box))
+        reach = Reach(sheet)
+        painter.drawPath(
+            _outline_path(reach.surface, view) & _outline_path(reach.sensed, view)
+            if isinstance(reach.surface, Disc)
+            else _square(view.rect(reach.box))
+        )
     for keep_out in sheet.keep_outs:
         box = view.rect(keep_out.outline)
         painter.setPen(pen(theme.INK, 1.2))
@@ -339,16 +350,20 @@ def _axes(painter: QPainter, sheet: MachineSheet, view: View) -> None:
             painter.setPen(pen(theme.MUTED, 1))
             painter.drawLine(at, at + QPointF(0, 5))
             centre = Qt.AlignmentFlag.AlignHCenter
-            text(painter, at + QPointF(0, 18), f"{k * step:g}", centre, 11, theme.MUTED)
+            text(painter, at + QPointF(0, 18), _figure(k * step), centre, 11, theme.MUTED)
     for k in range(int(np.ceil(box.y0 / step)), int(box.y1 // step) + 1):
         if low_y <= k * step <= high_y:
             at = QPointF(left, view.at(0, k * step).y())
             painter.setPen(pen(theme.MUTED, 1))
             painter.drawLine(at, at - QPointF(5, 0))
             right = Qt.AlignmentFlag.AlignRight
-            text(painter, at + QPointF(-8, 4), f"{k * step:g}", right, 11, theme.MUTED)
+            text(painter, at + QPointF(-8, 4), _figure(k * step), right, 11, theme.MUTED)
     front = QPointF(view.at(box.middle[0], 0).x(), bottom + 33)
     text(painter, front, "front, mm", Qt.AlignmentFlag.AlignHCenter, 11, theme.MUTED)
+
+
+def _figure(value: float) -> str:
+    return f"{value:g}".replace("-", MINUS)
 
 
 def _scale(painter: QPainter, rect: QRectF, picture: Picture) -> None:

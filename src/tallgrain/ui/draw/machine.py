@@ -259,7 +259,8 @@ def _name(painter: QPainter, held: Handle, view: View) -> None:
 def _legend(painter: QPainter, rect: QRectF) -> None:
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-    x, y = rect.left() + 16, rect.bottom() - 18
+    narrow = rect.width() < 560
+    x, y = rect.left() + 16, rect.bottom() - (36 if narrow else 18)
     for fill, brush, edge, words in (
         (theme.GOLD_WASH, None, theme.GOLD, "the probe can touch"),
         (theme.SHADE, hatched(theme.RUST), theme.RUST, "printable, not probed"),
@@ -276,4 +277,6 @@ def _legend(painter: QPainter, rect: QRectF) -> None:
             painter.drawRect(box)
         used = text(painter, QPointF(x + 24, y + 1), words, pixels=12, colour=theme.INK)
         x += 24 + used.width() + 20
+        if narrow and words == "printable, not probed":
+            x, y = rect.left() + 16, y + 20
     painter.restore()

@@ -112,14 +112,14 @@ def _room(painter: QPainter, rect: QRectF, head: Head, ground: float, tip: QPoin
     painter.drawLine(QPointF(x, tip.y()), QPointF(x, ground))
     for y in (tip.y(), ground):
         painter.drawLine(QPointF(x - 6, y), QPointF(x + 6, y))
-    text(painter, QPointF(x - 12, (tip.y() + ground) / 2 + 5),
+    text(painter, QPointF(x - 12, min((tip.y() + ground) / 2 + 5, ground - 6)),
          f"about {mm(head.height_mm, 2)} mm", RIGHT, 14, bold=True)  # fmt: skip
     if head.gauge_mm:
         thick = max(min(head.gauge_mm, 4.0) * 15, 3.0)
         painter.setPen(pen(theme.INK, 1))
         painter.setBrush(theme.GOLD_WASH)
         painter.drawRect(QRectF(tip.x() - 20, ground - thick, 150, thick))
-        text(painter, QPointF(tip.x() + 138, ground - thick / 2 + 4),
+        text(painter, QPointF(tip.x() + 138, min(ground - thick / 2 + 4, ground - 6)),
              f"gauge {head.gauge_mm:g} mm", pixels=13)  # fmt: skip
     if head.room_mm is not None:
         words = f"steps may go down {mm(max(head.room_mm, 0.0), 2)} mm more"

@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from datetime import datetime
 
-from PyQt6.QtCore import QRectF
+from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import (
     QHBoxLayout,
@@ -33,7 +33,7 @@ class HowPicture(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self._name = ""
-        self.setFixedHeight(128)
+        self.setFixedHeight(116)
 
     def show_drawing(self, name: str) -> None:
         """Show another drawing; none hides it."""
@@ -63,7 +63,8 @@ class FitnessPanel(QWidget):
         column.setSpacing(8)
         self.lines = QListWidget()
         self.lines.setAccessibleName("Checklist")
-        self.lines.setMinimumHeight(186)
+        self.lines.setFixedHeight(166)
+        self.lines.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.lines.currentRowChanged.connect(lambda _: self._show_line())
         column.addWidget(self.lines)
         self.title = label(role="title", wrap=True)
@@ -73,15 +74,20 @@ class FitnessPanel(QWidget):
         self.note = QLineEdit()
         self.note.setPlaceholderText("note, such as: left front wheel")
         self.note.setAccessibleName("Note for the ledger")
-        for part in (self.title, self.how, self.picture, self.state, self.note):
+        for part in (self.title, self.how, self.picture, self.state):
             column.addWidget(part)
+        column.addStretch(1)
+        # Below the part that scrolls, so that what was seen can always be said.
+        self.answers = QWidget()
+        below = QVBoxLayout(self.answers)
+        below.setContentsMargins(0, 0, 0, 0)
+        below.addWidget(self.note)
         row = QHBoxLayout()
         for words, outcome in (("&Fine", "fine"), ("M&ended", "mended"), ("&Not right", "wrong")):
             made = button(words, tip="Entered in the ledger with today's date")
             made.clicked.connect(lambda _=False, o=outcome: self.observe(o))
             row.addWidget(made, 1)
-        column.addLayout(row)
-        column.addStretch(1)
+        below.addLayout(row)
         session.back.changed.connect(self.refresh)
 
     def read(self) -> None:
@@ -165,7 +171,7 @@ class FitnessPanel(QWidget):
             item = self.lines.item(i)
             state, words = self.state_of(line)
             mark = {"fine": "●", "open": "○"}.get(state, "◐")
-            short = words if state in ("open", "fine") else words.split(",")[0]
+            short = words.split(",")[0]
             if state == "stale":
                 short = "check again"
             if item is not None:

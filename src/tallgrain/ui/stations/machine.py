@@ -119,6 +119,7 @@ class MachineStation:
         fit_column.setContentsMargins(0, 0, 0, 0)
         self.fitness = FitnessPanel(self._session)
         scrolled(fit_column).addWidget(self.fitness)
+        fit_column.addWidget(self.fitness.answers)
         self.pages.addWidget(fit_page)
         bench.column.addWidget(self.pages, 1)
         self.store_button = button("Store the sheet  F5", "primary")
@@ -240,8 +241,8 @@ class MachineStation:
         share = found.blind / found.printable if found.printable else 1.0
         self.readout.tell(
             f"{100 * (1 - share):.1f}",
-            "% of the printable area can be probed",
-            f"{found.blind / 100:.0f} of {found.printable / 100:.0f} cm² can't",
+            "% can be probed",
+            f"{found.blind / 100:.0f} of {found.printable / 100:.0f} cm² printable can't",
         )
 
 

@@ -302,6 +302,10 @@ class SheetForm(QWidget):
         header = table.horizontalHeader()
         assert header is not None
         header.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
+        for j, (_, _, figure) in enumerate(columns):
+            if figure:
+                header.setSectionResizeMode(j, QHeaderView.ResizeMode.Fixed)
+                header.resizeSection(j, 54)
         below = table.verticalHeader()
         assert below is not None
         below.hide()

@@ -49,6 +49,7 @@ class ProbePicture(QWidget):
         self.clickable = False
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumSize(360, 300)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Field: the probe")
 
     def sizeHint(self) -> QSize:
@@ -105,6 +106,7 @@ class ProbeStation:
         ):  # fmt: skip
             signal.connect(self.refresh)
         self._step: QWidget | None = None
+        session.began.connect(self._park_focus)
         self.show_tab(0)
 
     def _bench(self) -> QWidget:
@@ -280,6 +282,12 @@ class ProbeStation:
         if self.act.text() != words:
             self.act.setText(words)
 
+    def _park_focus(self) -> None:
+        """What has the focus may vanish while the printer works: the drawing keeps it meanwhile."""
+        now = QApplication.focusWidget()
+        if now is not None and self.widget.isAncestorOf(now) and not isinstance(now, JogPad):
+            self.picture.setFocus(Qt.FocusReason.OtherFocusReason)
+
     def _move_focus(self, number: int) -> None:
         """The keyboard follows the one next step, and never falls onto something else."""
         s = self._session
@@ -295,7 +303,8 @@ class ProbeStation:
         now = QApplication.focusWidget()
         inside = now is not None and now.isVisible() and self.widget.isAncestorOf(now)
         typing = inside and isinstance(now, JogPad | QDoubleSpinBox)
-        if (step is not self._step and not typing) or now is None or not now.isVisible():
+        parked = now is None or now is self.picture or not now.isVisible()
+        if parked or (step is not self._step and not typing):
             step.setFocus(Qt.FocusReason.OtherFocusReason)
         self._step = step
 
