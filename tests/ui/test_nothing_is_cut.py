@@ -1,0 +1,103 @@
+"""Every station, page and printer, at the sizes that must work: no words cut or covered."""
+
+import pytest
+from PyQt6.QtCore import QRect
+from PyQt6.QtWidgets import QAbstractButton, QLabel, QPushButton, QWidget
+
+from tallgrain import demo
+from tallgrain.ui.widgets import Elided
+
+SIZES = ((1024, 700), (1280, 800))
+PRINTERS = ("Barley", "Rye", "Millet")
+
+
+def cut(widget):
+    """Labels and buttons under a widget whose words do not fit where they are drawn."""
+    found = []
+    for child in widget.findChildren(QWidget):
+        if not child.isVisible() or isinstance(child, Elided):
+            continue
+        if isinstance(child, QLabel) and child.text():
+            words = child.text() if child.buddy() is None else child.text().replace("&", "")
+            needed = child.fontMetrics().horizontalAdvance(words)
+            if not child.wordWrap() and needed > child.width() + 1:
+                found.append((child.text(), needed, child.width()))
+            elif child.wordWrap() and child.heightForWidth(child.width()) > child.height() + 2:
+                found.append((child.text(), "height", child.height()))
+        elif isinstance(child, QPushButton) and child.text():
+            words = child.text().replace("&", "")
+            if child.fontMetrics().horizontalAdvance(words) > child.width() - 4:
+                found.append((words, child.width()))
+    return found
+
+
+def outside(widget):
+    """Visible controls that stick out of what holds them, so that a part can't be reached."""
+    found = []
+    for child in widget.findChildren(QAbstractButton):
+        parent = child.parentWidget()
+        if child.isVisible() and parent is not None:
+            box = QRect(0, 0, parent.width(), parent.height())
+            if not box.adjusted(-1, -1, 1, 1).contains(child.geometry()):
+                found.append((child.text(), child.geometry().getRect(), box.getRect()))
+    return found
+
+
+def pages(window):
+    """Every state that a click or two away from the start can show."""
+    machine, probe = window.machine, window.probe
+    window.visit("Machine")
+    machine.show_tab(0)
+    for i in range(machine.form.part.count()):
+        machine.form.part.setCurrentIndex(i)
+        yield f"sheet {machine.form.part.currentText()}"
+    machine.show_tab(1)
+    for row in range(machine.fitness.lines.count()):
+        machine.fitness.lines.setCurrentRow(row)
+        yield f"checklist {row}"
+    window.visit("Probe")
+    for tab in range(5):
+        probe.show_tab(tab)
+        for source in range(4 if tab == 1 else 1):
+            probe.where.source.setCurrentIndex(source)
+            yield f"probe {tab} {source}"
+    window.visit("Surface")
+    yield "surface"
+    for name in ("Tilt", "Towers", "Gap", "Handover"):
+        window.visit(name)
+        yield name
+
+
+@pytest.mark.parametrize("printer", PRINTERS)
+@pytest.mark.parametrize("size", SIZES)
+def test_no_words_are_cut(bench, qtbot, printer, size):
+    window, _ = bench(link=False, size=size)
+    demo.put_sheet(window.session.ledger, printer)
+    window.session.choose_printer(printer)
+    window.refresh_printers()
+    for page in pages(window):
+        qtbot.wait(5)
+        station = window.station.widget
+        assert not cut(station), page
+        assert not outside(station), page
+        for button in station.findChildren(QAbstractButton):
+            if button.isVisible():
+                assert button.accessibleName() or button.text(), page
+
+
+def test_every_kernel_tells_its_state_in_words(bench):
+    """Nothing by colour alone, and each station that a printer has no use for says so."""
+    window, _ = bench(link=False)
+    s = window.session
+    for printer, gone in (
+        ("Barley", {"Adjusters", "Towers"}), ("Rye", {"Towers"}), ("Millet", {"Tilt", "Adjusters"}),
+    ):  # fmt: skip
+        demo.put_sheet(s.ledger, printer)
+        s.choose_printer(printer)
+        window.refresh()
+        kernels = [station.kernel(s) for station in window.stations.values()]
+        assert {k.name for k in kernels if k.fill.name == "NOT_HERE"} == gone
+        assert all(k.headline for k in kernels)
+        for kernel in kernels:
+            told = window.route.stations[kernel.name].accessibleName()
+            assert kernel.name in told and kernel.headline in told
