@@ -168,3 +168,32 @@ def test_help_names_every_verb():
     os.close(follower)
     verbs = "demo standin machine plan survey surveys export import convert flatness"
     assert all(verb in done.stdout for verb in verbs.split())
+
+
+def test_the_three_printers_on_the_command_line(home):
+    found = {m["name"]: m for m in as_json("machine", "list")}
+    assert {n: m["kinematics"] for n, m in found.items()} == {
+        "Barley": "plate_z", "Rye": "gantry_z", "Millet": "delta",
+    }  # fmt: skip
+    assert as_json("machine", "show", "millet")["plate"]["diameter"] == 260.0
+    plan = as_json("plan", "--machine", "Millet", "--count", "7x7")
+    assert {d["why"] for d in plan["dropped"]} <= {"beside the plate", *(
+        d["why"] for d in plan["dropped"] if "margin" in d["why"]
+    )}  # fmt: skip
+    assert len(plan["points"]) + len(plan["dropped"]) == 49
+    assert all(p["x_mm"] ** 2 + p["y_mm"] ** 2 <= 120.001**2 for p in plan["points"])
+
+
+def test_a_nozzle_that_probes_is_surveyed_by_two_looks(standin, home):
+    made = standin("--machine", "Millet", "--cold")
+    command = ["survey", "--link", made.url, "--machine", "Millet", "--count", "3x3"]
+    assert "give that clearance" in tallgrain(*command, check=1).stderr
+    for look in (1, 0):
+        seen = made.hands("hands.ruler")["clearance_mm"]
+        done = tallgrain(*command, "--clearance-mm", seen, check=look)
+        if look:
+            assert "near the plate now" in done.stderr
+            assert made.truth()["gap_mm"] > 1.5
+    assert "complete" in done.stdout
+    hot = tallgrain(*command, "--nozzle-c", "220", check=1)
+    assert "too hot to touch" in hot.stderr

@@ -50,6 +50,8 @@ def header(bench):
         ("measuring", {"progress": SimpleNamespace(breaking_off=False)}),
         ("breaking off", {"progress": SimpleNamespace(breaking_off=True)}),
         ("HANDS IN  ·  F12 when clear", {"guard": SimpleNamespace(hands_in=True)}),
+        ("first slow reference", {"doing": "first slow reference"}),
+        ("HANDS IN  ·  F12 when clear", {"guard": SimpleNamespace(hands_in=True), "doing": "step"}),
         ("position unknown", {"untrusted": True}),
         ("clearance 40 mm seen", {"seen": 40.0}),
         ("heaters off in 4 min", {"care": SimpleNamespace(heaters_off_in_s=240.0)}),
@@ -67,6 +69,7 @@ def test_the_header_always_tells_one_thing(header, said, changes):
         guard.trusted, guard.clearance_mm = False, changes.pop("seen")
     now = {
         "link": LinkState.UP, "silent_s": 0.0, "guard": guard, "progress": None, "state": STATE,
+        "doing": "",
         "care": SimpleNamespace(heaters_off_in_s=None), **changes,
     }  # fmt: skip
     header._session = SimpleNamespace(**now)

@@ -1,0 +1,146 @@
+"""The guard alone, under hypothesis: motions, looks, gauges and faults in any order, no strikes.
+
+The rules act as a hasty builder would; what they type is what a careful eye or gauge would say.
+"""
+
+import contextlib
+
+import pytest
+from hypothesis import HealthCheck, Phase, settings
+from hypothesis import strategies as st
+from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule
+
+from standins import Standin
+from tallgrain.core.machine.reach import Reach
+from tallgrain.errors import TallGrainError
+from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
+from tallgrain.link.client import JsonRpcPrinter
+from tallgrain.link.guard import Guard
+
+AILS = (
+    "no-extend",
+    "no-retract",
+    "sticks",
+    "inverted",
+    "dead",
+    "trips-in-air:1:3",
+    "never-trips:2",
+)
+VALUES = ("trip_height", "offset_x", "offset_y")
+
+
+class AtTheGuard(RuleBasedStateMachine):
+    """One guard on one printer."""
+
+    @initialize(
+        name=st.sampled_from(["Barley", "Rye", "Millet"]), seed=st.integers(0, 5),
+        cold=st.booleans(),
+    )  # fmt: skip
+    def link(self, name, seed, cold):
+        options = ["--machine", name, "--seed", str(seed), *(["--cold"] if cold else [])]
+        self.made = Standin(*options)
+        self.sheet = parse_sheet(shipped_sheet_text(name), name)
+        self.printer = JsonRpcPrinter(self.made.url, "A test")
+        self.guard = Guard(self.printer, self.sheet)
+
+    def attempt(self, act, *more):
+        """Refusals and failures are fine; what must not be is a strike."""
+        with contextlib.suppress(TallGrainError):
+            act(*more)
+
+    @rule(short=st.floats(0, 6))
+    def look(self, short):
+        seen = self.made.hands("hands.ruler")["clearance_mm"] - short
+        self.attempt(self.guard.see_clearance, seen)
+
+    @rule()
+    def reference(self):
+        self.attempt(self.guard.reference)
+
+    @rule(out=st.booleans())
+    def move_the_probe(self, out):
+        self.attempt(self.guard.extend if out else self.guard.retract)
+
+    @rule(out=st.booleans())
+    def show_the_probe(self, out):
+        self.attempt(self.guard.show_probe, out)
+
+    @rule(a=st.floats(0, 1), b=st.floats(0, 1), more=st.booleans())
+    def touch(self, a, b, more):
+        box = Reach(self.sheet).box
+        self.attempt(self.guard.touch_at, box.x0 + a * box.width, box.y0 + b * box.depth, more)
+
+    @rule()
+    def touch_again(self):
+        if self.guard.known.count:
+            self.attempt(self.guard.touch_again)
+
+    @rule(dx=st.floats(-50, 50), dy=st.floats(-50, 50), dz=st.floats(-8, 4))
+    def jog(self, dx, dy, dz):
+        self.attempt(self.guard.jog, dx, dy, dz)
+
+    @rule(gauge=st.sampled_from([0.05, 0.1, 0.5, 2.0]))
+    def feel(self, gauge):
+        if self.made.hands("hands.gauge", thickness_mm=gauge)["feel"] == "free":
+            self.attempt(self.guard.see_room, gauge, True)
+
+    @rule(short=st.floats(0, 2))
+    def see_room(self, short):
+        seen = self.made.hands("hands.ruler")["clearance_mm"] - short
+        self.attempt(self.guard.see_room, seen, False)
+
+    @rule(dz=st.floats(-2, 2))
+    def step(self, dz):
+        self.attempt(self.guard.step, dz)
+
+    @rule(share=st.floats(0, 1))
+    def go_above(self, share):
+        low, high = self.sheet.travel.x
+        self.attempt(self.guard.go_above, low + share * (high - low), 100.0)
+
+    @rule(there=st.booleans())
+    def hands(self, there):
+        self.guard.hands_in = there
+
+    @rule(ail=st.sampled_from(AILS))
+    def ail(self, ail):
+        self.made.hands("hands.fault", fault=ail)
+
+    @rule()
+    def mend(self):
+        self.made.hands("hands.mend")
+
+    @rule(meaning=st.sampled_from(VALUES), value=st.sampled_from([-40.0, -2.0, 0.0, 1.7, 60.0]))
+    def insane_value(self, meaning, value):
+        self.attempt(self.printer.set_value, meaning, value)
+        self.attempt(self.guard.attach)
+
+    @rule(flash=st.booleans())
+    def power(self, flash):
+        self.made.hands("hands.reflash" if flash else "hands.power")
+        self.attempt(self.printer.reconnect)
+        self.attempt(self.guard.attach)
+
+    @rule()
+    def halt(self):
+        self.attempt(self.guard.halt)
+
+    @invariant()
+    def nothing_was_struck(self):
+        if hasattr(self, "made"):
+            assert self.made.truth()["strikes"] == []
+
+    def teardown(self):
+        if hasattr(self, "made"):
+            self.printer.close()
+            self.made.stop()
+
+
+@pytest.mark.timeout(250)
+def test_the_guard_in_any_order():
+    machine = AtTheGuard.TestCase()
+    machine.settings = settings(
+        max_examples=25, stateful_step_count=40, deadline=None, derandomize=True,
+        phases=[Phase.generate], suppress_health_check=list(HealthCheck),
+    )  # fmt: skip
+    machine.runTest()
