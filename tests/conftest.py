@@ -59,6 +59,24 @@ def linked(standin, barley):
     gc.collect()
 
 
+@pytest.fixture
+def printer_of(standin):
+    """A stand-in of a printer by its name, with a guard on it."""
+    from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
+
+    opened = []
+
+    def make(name, *options):
+        made = standin("--machine", name, *options)
+        printer = JsonRpcPrinter(made.url, "A test")
+        opened.append(printer)
+        return made, printer, Guard(printer, parse_sheet(shipped_sheet_text(name), name))
+
+    yield make
+    for printer in opened:
+        printer.close()
+
+
 @pytest.fixture(scope="session")
 def barley():
     from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text

@@ -15,22 +15,6 @@ KINDS = ("Barley", "Rye", "Millet")
 SHEETS = {name: parse_sheet(shipped_sheet_text(name), name) for name in KINDS}
 
 
-@pytest.fixture
-def printer_of(standin):
-    """A stand-in of a kind, with a guard on it."""
-    opened = []
-
-    def make(name, *options):
-        made = standin("--machine", name, *options)
-        printer = JsonRpcPrinter(made.url, "A test")
-        opened.append(printer)
-        return made, printer, Guard(printer, SHEETS[name])
-
-    yield make
-    for printer in opened:
-        printer.close()
-
-
 def look(made, guard):
     """Look, type, reference; a nozzle that is the probe needs a second look from near."""
     for _ in range(2):

@@ -6,25 +6,12 @@ import pytest
 from tallgrain.core.probe.claims import edge_centre
 from tallgrain.core.probe.rough import Feel, rough_gap
 from tallgrain.errors import JobError, LinkError
-from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
-from tallgrain.link.client import JsonRpcPrinter
-from tallgrain.link.guard import Guard
 from tallgrain.routines.edge import FINE_MM, scan_edge
 
 
 @pytest.fixture
-def guarded(standin):
-    opened = []
-
-    def make(name, *options):
-        made = standin("--machine", name, *options)
-        printer = JsonRpcPrinter(made.url, "A test")
-        opened.append(printer)
-        return made, Guard(printer, parse_sheet(shipped_sheet_text(name), name))
-
-    yield make
-    for printer in opened:
-        printer.close()
+def guarded(printer_of):
+    return lambda *options: printer_of(*options)[::2]
 
 
 @pytest.mark.parametrize("seed", range(3))

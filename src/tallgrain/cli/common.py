@@ -24,6 +24,10 @@ Count = Annotated[str, typer.Option("--count", help="Columns x rows, 2x2 to 51x5
 Samples = Annotated[int, typer.Option("--samples", help="Touches at each point, 1 to 9.")]
 Link = Annotated[str, typer.Option("--link", help="tcp://host:port of the printer.")]
 Remote = Annotated[bool, typer.Option("--remote", help="Allow a printer on another computer.")]
+Clearance = Annotated[
+    float | None,
+    typer.Option(help="How far the nozzle surely stands above the plate, by your own look."),
+]
 Kind = StrEnum("Kind", {"grid": "grid"})
 Pace = StrEnum("Pace", {"instant": "instant", "real": "real"})
 Reference = StrEnum("Reference", {"ls": "ls", "mz": "mz"})
@@ -71,3 +75,28 @@ def on_interrupt(first: Callable[[], None], second: Callable[[], None]) -> None:
         first()
 
     signal.signal(signal.SIGINT, interrupted)
+
+
+@contextmanager
+def at_the_printer(
+    link: str, machine: tuple[Any, str], remote: bool, clearance_mm: float | None, token: Any
+) -> Iterator[tuple[Any, Any]]:
+    """A guard on a linked printer and the ledger, its sheet stored; Ctrl+C asks the token to break
+    off, twice halts. machine: a sheet and its text."""
+    from tallgrain.clock import now
+    from tallgrain.link.client import JsonRpcPrinter
+    from tallgrain.link.guard import Guard
+
+    sheet, text = machine
+    with writing() as ledger:
+        if ledger.machine_text(sheet.name) is None:
+            ledger.put_machine(sheet.name, text, now())
+        printer = JsonRpcPrinter(link, "A command", remote)
+        try:
+            guard = Guard(printer, sheet)
+            if clearance_mm is not None:
+                guard.see_clearance(clearance_mm)
+            on_interrupt(token.ask, guard.halt)
+            yield guard, ledger
+        finally:
+            printer.close()

@@ -7,14 +7,14 @@ import typer
 
 from tallgrain.cli.common import (
     AsJson,
+    Clearance,
     Link,
     MachineName,
     Remote,
     app,
+    at_the_printer,
     number,
-    on_interrupt,
     say,
-    writing,
 )
 from tallgrain.errors import JobError
 
@@ -35,43 +35,29 @@ def repeatability_routine(
     places: Places = 1,
     touches: Touches = 10,
     retract: Retract = False,
-    clearance_mm: Annotated[
-        float | None,
-        typer.Option(help="How far the nozzle surely stands above the plate, by your own look."),
-    ] = None,
+    clearance_mm: Clearance = None,
     remote: Remote = False,
     as_json: AsJson = False,
 ) -> None:
     """Touch the same places again and again, store it, and say how well the probe repeats."""
     from tallgrain.clock import now
-    from tallgrain.link.client import JsonRpcPrinter, parse_url
-    from tallgrain.link.guard import Guard
+    from tallgrain.link.client import parse_url
     from tallgrain.resolve import machine_sheet
     from tallgrain.routines.events import BreakOff, PointTouched, SurveyEnded
     from tallgrain.routines.repeatability import Series, series_plan, touch_series
 
     parse_url(link, remote)
-    sheet, text = machine_sheet(machine)
-    plan = series_plan(sheet, places, touches)
+    known = machine_sheet(machine)
+    plan = series_plan(known[0], places, touches)
     token = BreakOff()
     seen: list[tuple[float, ...]] = []
-    with writing() as ledger:
-        if ledger.machine_text(sheet.name) is None:
-            ledger.put_machine(sheet.name, text, now())
-        printer = JsonRpcPrinter(link, "A command", remote)
-        try:
-            guard = Guard(printer, sheet)
-            if clearance_mm is not None:
-                guard.see_clearance(clearance_mm)
-            on_interrupt(token.ask, guard.halt)
-            for event in touch_series(guard, ledger, plan, now, token, Series(retract)):
-                if isinstance(event, PointTouched):
-                    seen.append(event.touches)
-                    _tell_pass(event, as_json)
-                elif isinstance(event, SurveyEnded) and seen:
-                    _tell_end(event.ident, seen, as_json)
-        finally:
-            printer.close()
+    with at_the_printer(link, known, remote, clearance_mm, token) as (guard, ledger):
+        for event in touch_series(guard, ledger, plan, now, token, Series(retract)):
+            if isinstance(event, PointTouched):
+                seen.append(event.touches)
+                _tell_pass(event, as_json)
+            elif isinstance(event, SurveyEnded) and seen:
+                _tell_end(event.ident, seen, as_json)
     if token.asked:
         raise JobError("the series was broken off.", "routine", "What was touched is kept.")
 

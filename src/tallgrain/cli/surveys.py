@@ -8,6 +8,7 @@ import typer
 
 from tallgrain.cli.common import (
     AsJson,
+    Clearance,
     Count,
     Kind,
     Link,
@@ -16,8 +17,8 @@ from tallgrain.cli.common import (
     Samples,
     aligned,
     app,
+    at_the_printer,
     number,
-    on_interrupt,
     say,
     show,
     writing,
@@ -72,47 +73,32 @@ def survey(
     nozzle_c: Annotated[float | None, typer.Option(help="Heat the nozzle first (°C).")] = None,
     plate_c: Annotated[float | None, typer.Option(help="Heat the plate first (°C).")] = None,
     soak_min: Annotated[float, typer.Option(min=0, max=120, help="Then wait (min).")] = 0.0,
-    clearance_mm: Annotated[
-        float | None,
-        typer.Option(help="How far the nozzle surely stands above the plate, by your own look."),
-    ] = None,
+    clearance_mm: Clearance = None,
     remote: Remote = False,
     as_json: AsJson = False,
 ) -> None:
     """Probe the plate and store what was touched. Ctrl+C breaks off, twice halts."""
     from tallgrain.clock import now
     from tallgrain.core.plan.grid import grid_plan, parse_count
-    from tallgrain.link.client import JsonRpcPrinter, parse_url
-    from tallgrain.link.guard import Guard
+    from tallgrain.link.client import parse_url
     from tallgrain.resolve import machine_sheet
     from tallgrain.routines.events import BreakOff
     from tallgrain.routines.survey import survey as run
     from tallgrain.routines.warm import warm_up
 
     parse_url(link, remote)
-    sheet, text = machine_sheet(machine)
-    planned = grid_plan(sheet, *parse_count(count), samples)
+    known = machine_sheet(machine)
+    planned = grid_plan(known[0], *parse_count(count), samples)
     break_off = BreakOff()
-    with writing() as ledger:
-        if ledger.machine_text(sheet.name) is None:
-            ledger.put_machine(sheet.name, text, now())
-        printer = JsonRpcPrinter(link, "A command", remote)
-        try:
-            guard = Guard(printer, sheet)
-            if clearance_mm is not None:
-                guard.see_clearance(clearance_mm)
-            on_interrupt(break_off.ask, guard.halt)
-            for phase in warm_up(guard, nozzle_c, plate_c, soak_min, break_off):
-                _tell(phase, as_json)
-            soaked = soak_min if plate_c is not None else None
-            events = run(
-                guard, ledger, planned, now, break_off,
-                sheet=sheet_name, soak_min=soaked, note=note,
-            )  # fmt: skip
-            for event in events:
-                _tell(event, as_json)
-        finally:
-            printer.close()
+    with at_the_printer(link, known, remote, clearance_mm, break_off) as (guard, ledger):
+        for phase in warm_up(guard, nozzle_c, plate_c, soak_min, break_off):
+            _tell(phase, as_json)
+        soaked = soak_min if plate_c is not None else None
+        events = run(
+            guard, ledger, planned, now, break_off, sheet=sheet_name, soak_min=soaked, note=note
+        )
+        for event in events:
+            _tell(event, as_json)
     if break_off.asked:
         raise JobError("the survey was broken off.", "survey", "What was touched is kept.")
 

@@ -1,7 +1,7 @@
 """Parts that the benches of several stations share."""
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
 
 from tallgrain.errors import TallGrainError
 from tallgrain.ui import theme
@@ -23,6 +23,24 @@ def scrolled(into: QVBoxLayout) -> QVBoxLayout:
     area.setWidget(body)
     into.addWidget(area, 1)
     return column
+
+
+def beside_the_bench(name: str, field: QWidget, bench: QWidget) -> tuple[QWidget, QLabel]:
+    """A station's widget: its name and subject over the field, the bench on the right; with the
+    label that tells the subject."""
+    made = QWidget()
+    row = QHBoxLayout(made)
+    row.setContentsMargins(14, 8, 14, 8)
+    row.setSpacing(14)
+    middle = QVBoxLayout()
+    middle.setSpacing(4)
+    middle.addWidget(label(name, "title"))
+    subject = label(role="muted", wrap=True)
+    middle.addWidget(subject)
+    middle.addWidget(field, 1)
+    row.addLayout(middle, 1)
+    row.addWidget(bench)
+    return made, subject
 
 
 class Notice(Panel):

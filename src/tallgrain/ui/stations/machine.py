@@ -12,7 +12,7 @@ from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.errors import TallGrainError
 from tallgrain.formats.draft import Draft
 from tallgrain.formats.textio import write_text
-from tallgrain.ui.bench_parts import scrolled
+from tallgrain.ui.bench_parts import beside_the_bench, scrolled
 from tallgrain.ui.drafts import Drafts
 from tallgrain.ui.draw.machine import Handle
 from tallgrain.ui.route import Fill, Kernel
@@ -76,23 +76,14 @@ class MachineStation:
     def __init__(self, session: Session, drafts: Drafts) -> None:
         self._session = session
         self._drafts = drafts
-        self.widget = QWidget()
-        self._calm = QTimer(self.widget, interval=CALM_MS, singleShot=True)
-        self._calm.timeout.connect(self._show_areas)
-        row = QHBoxLayout(self.widget)
-        row.setContentsMargins(14, 8, 14, 8)
-        row.setSpacing(14)
-        middle = QVBoxLayout()
-        middle.setSpacing(4)
-        middle.addWidget(label("Machine", "title"))
-        self.subject = label(role="muted", wrap=True)
-        middle.addWidget(self.subject)
         self.field = SheetField()
         self.field.taken.connect(self._take)
         self.field.moved.connect(self._move)
-        middle.addWidget(self.field, 1)
-        row.addLayout(middle, 1)
-        row.addWidget(self._bench())
+        self._calm = QTimer(self.field, interval=CALM_MS, singleShot=True)
+        self._calm.timeout.connect(self._show_areas)
+        bench = self._bench()
+        self.widget, self.subject = beside_the_bench(self.name, self.field, bench)
+        self.show_tab(0)
         drafts.changed.connect(self.refresh)
         session.changed.connect(self.refresh)
         session.printer_changed.connect(self.refresh)
@@ -128,7 +119,6 @@ class MachineStation:
         self.discard.clicked.connect(self._drafts.discard)
         bench.column.addWidget(self.store_button)
         bench.column.addWidget(self.discard)
-        self.show_tab(0)
         return bench
 
     def _sheet_page(self) -> QWidget:

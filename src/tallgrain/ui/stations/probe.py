@@ -17,7 +17,7 @@ from PyQt6.QtWidgets import (
 
 from tallgrain.errors import TallGrainError
 from tallgrain.link.protocol import StoredValue
-from tallgrain.ui.bench_parts import ClearanceRow, Notice, scrolled
+from tallgrain.ui.bench_parts import ClearanceRow, Notice, beside_the_bench, scrolled
 from tallgrain.ui.drafts import Drafts
 from tallgrain.ui.draw.probe import Head, paint_beam, paint_claims, paint_head, paint_series
 from tallgrain.ui.gap_work import GAP, GapWork
@@ -32,7 +32,7 @@ from tallgrain.ui.stations.probe_repeats import RepeatsPage, micro
 from tallgrain.ui.stations.probe_values import ValuesPage
 from tallgrain.ui.stations.probe_where import WherePage
 from tallgrain.ui.stations.probe_works import WorksPage
-from tallgrain.ui.widgets import Panel, button, label, tell
+from tallgrain.ui.widgets import Panel, button, tell
 
 WIDTH = 380
 TABS = ("Works?", "Where?", "Repeats?", "Rough gap", "Values")
@@ -82,19 +82,8 @@ class ProbeStation:
         self._session, self._drafts = session, drafts
         self.work = ProbeWork(session)
         self.rough = GapWork(session, self.work)
-        self.widget = QWidget()
-        row = QHBoxLayout(self.widget)
-        row.setContentsMargins(14, 8, 14, 8)
-        row.setSpacing(14)
-        middle = QVBoxLayout()
-        middle.setSpacing(4)
-        middle.addWidget(label("Probe", "title"))
-        self.subject = label(role="muted", wrap=True)
-        middle.addWidget(self.subject)
         self.picture = ProbePicture(self._paint)
-        middle.addWidget(self.picture, 1)
-        row.addLayout(middle, 1)
-        row.addWidget(self._bench())
+        self.widget, self.subject = beside_the_bench(self.name, self.picture, self._bench())
         self.picture.quadrant.connect(self.where.choose_quadrant)
         self.where.use.clicked.connect(self.use_offset)
         self.repeats.use.clicked.connect(self.use_scatter)
