@@ -398,8 +398,14 @@ def test_a_series_is_charted_used_and_broken_off(probe, qtbot):
         page.retract.setChecked(retract)
         press(window, Qt.Key.Key_F5)
         idle(window, qtbot)
-    assert len(window.probe.work.series) == 2
-    assert "Putting it away between touches" in page.words.text()
+    page.warm.setChecked(True)
+    press(window, Qt.Key.Key_F5)
+    idle(window, qtbot)
+    assert s.printer.state().nozzle.target_c == 170
+    assert [d.way for d in window.probe.work.series] == [
+        "cold, staying out", "cold, put away between touches", "warm, put away between touches",
+    ]  # fmt: skip
+    assert "Warm, put away between touches, against cold, staying out" in page.words.text()
     assert page.readout.figure.text() == f"{page.newest.s_r * 1000:.1f}"
     assert window.probe.kernel(s).headline.endswith("µm")
     page.use.click()

@@ -1,6 +1,7 @@
 """What the Probe station knows and does: checks, claims and series."""
 
-from dataclasses import replace
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
 
@@ -23,13 +24,29 @@ from tallgrain.errors import (
 from tallgrain.link.guard import Guard
 from tallgrain.link.protocol import Place, PrinterState
 from tallgrain.routines.edge import Scan, scan_edge
-from tallgrain.routines.events import SurveyEnded, TouchTaken
+from tallgrain.routines.events import BreakOff, SurveyEnded, TouchTaken
 from tallgrain.routines.repeatability import Series, series_plan, touch_series
+from tallgrain.routines.warm import warm_up
 from tallgrain.store.ledger import Observation
 from tallgrain.ui.session import Session
 
 CHECK, OFFSET, SERIES = "probe", "offset", "repeatability"
 HAND_MM = 0.2
+
+
+@dataclass(frozen=True)
+class SeriesDone:
+    """A series of this sitting: put away between touches or not, warm or cold, and what it says."""
+
+    retract: bool
+    warm: bool
+    found: Repeatability
+
+    @property
+    def way(self) -> str:
+        """How it was touched, in words."""
+        between = "put away between touches" if self.retract else "staying out"
+        return f"{'warm' if self.warm else 'cold'}, {between}"
 
 
 class ProbeWork(QObject):
@@ -51,7 +68,7 @@ class ProbeWork(QObject):
         self.scans: dict[str, Scan] = {}
         self.edges: dict[tuple[str, str], float] = {}
         self.touches: list[list[float]] = []
-        self.series: list[tuple[bool, Repeatability]] = []
+        self.series: list[SeriesDone] = []
         session.printer_changed.connect(self.read)
         session.forbidden = self.forbids
 
@@ -381,8 +398,10 @@ class ProbeWork(QObject):
 
     # How well does it repeat?
 
-    def start_series(self, places: int, touches: int, retract: bool) -> None:
-        """Touch a series."""
+    def start_series(
+        self, places: int, touches: int, retract: bool, warm: tuple[float, float] | None = None
+    ) -> None:
+        """Touch a series; with targets (nozzle, plate, °C) warmed up to first."""
         guard, sheet, session = self._session.guard, self._session.sheet, self._session
         if guard is None or sheet is None:
             return
@@ -404,28 +423,34 @@ class ProbeWork(QObject):
                 self._session.touched.emit()
                 self.changed.emit()
             elif isinstance(event, SurveyEnded):
-                self._series_ended(retract, event)
+                self._series_ended(retract, warm is not None, event)
+
+        def routine(token: BreakOff) -> Iterator[object]:
+            if warm is not None:
+                yield from warm_up(guard, *warm, 0.0, token)
+            if not token.asked:
+                yield from touch_series(
+                    guard, session.ledger, plan, now, token, Series(retract),
+                    sheet=session.plate_sheet, soak_min=session.soak_min,
+                )  # fmt: skip
 
         session.play(
             f"touching {places} × {touches} times",
-            lambda token: touch_series(
-                guard, session.ledger, plan, now, token, Series(retract),
-                sheet=session.plate_sheet, soak_min=session.soak_min,
-            ),
+            routine,
             told,
         )  # fmt: skip
         self.changed.emit()
 
-    def _series_ended(self, retract: bool, end: SurveyEnded) -> None:
+    def _series_ended(self, retract: bool, warm: bool, end: SurveyEnded) -> None:
         try:
             found = repeatability(self.touches)
         except InputError as error:
             self.refuse(error)
             return
-        self.series.append((retract, found))
+        self.series.append(SeriesDone(retract, warm, found))
         self.note(
             SERIES, f"survey {end.ident}", "complete" if end.complete else "broken off",
             s_r=found.s_r, low=found.low, high=found.high, drift=found.drift, touches=found.count,
-            retracted=retract,
+            retracted=retract, warm=warm,
         )  # fmt: skip
         self.changed.emit()

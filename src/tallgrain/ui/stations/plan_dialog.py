@@ -3,6 +3,7 @@
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import (
     QCheckBox,
+    QComboBox,
     QDialog,
     QDoubleSpinBox,
     QFormLayout,
@@ -51,6 +52,14 @@ class PlanDialog(QDialog):
         self.samples.setValue(chosen.samples)
         self.samples.setAccessibleName("Touches at each point")
         form.addRow("&Touches at each", self.samples)
+        self.sheet = QComboBox()
+        self.sheet.setAccessibleName("Sheet on the plate")
+        self.sheet.addItem("not noted", None)
+        for top in session.sheet.sheets if session.sheet else ():
+            self.sheet.addItem(top.name, top.name)
+        self.sheet.setCurrentIndex(max(self.sheet.findData(session.plate_sheet), 0))
+        self.sheet.activated.connect(self._sheet_chosen)
+        form.addRow("S&heet", self.sheet)
         self.warm = QCheckBox("Warm up first")
         self.warm.setChecked(chosen.plate_c is not None)
         form.addRow("", self.warm)
@@ -88,6 +97,9 @@ class PlanDialog(QDialog):
         box.setSuffix(unit)
         box.setAccessibleName(name)
         return box
+
+    def _sheet_chosen(self) -> None:
+        self._session.plate_sheet = self.sheet.currentData()
 
     def _changed(self) -> None:
         warm = self.warm.isChecked()

@@ -41,6 +41,8 @@ class RepeatsPage(QWidget):
         form.addRow("P&laces", self.places)
         self.retract = QCheckBox("&Put it away between touches")
         form.addRow("", self.retract)
+        self.warm = QCheckBox("&Warm first")
+        form.addRow("", self.warm)
         column.addLayout(form)
         self.words = label(wrap=True)
         column.addWidget(self.words)
@@ -55,13 +57,23 @@ class RepeatsPage(QWidget):
         """Touch the series."""
         if self._session.ready:
             self._work.start_series(
-                self.places.value(), self.touches.value(), self.retract.isChecked()
-            )
+                self.places.value(), self.touches.value(), self.retract.isChecked(),
+                self.targets if self.warm.isChecked() else None,
+            )  # fmt: skip
+
+    @property
+    def targets(self) -> tuple[float, float]:
+        """What 'warm' means here: the plan's temperatures, no hotter than a nozzle may touch."""
+        chosen, sheet = self._session.chosen, self._session.sheet
+        nozzle, plate = chosen.nozzle_c or 170.0, chosen.plate_c or 70.0
+        if sheet is not None and sheet.probe.kind == "nozzle":
+            nozzle = min(nozzle, sheet.probe.hottest_c - 10.0)
+        return nozzle, plate
 
     @property
     def newest(self) -> Repeatability | None:
         """The newest series' judgement."""
-        return self._work.series[-1][1] if self._work.series else None
+        return self._work.series[-1].found if self._work.series else None
 
     def refresh(self) -> None:
         """Follow the work."""
@@ -70,7 +82,9 @@ class RepeatsPage(QWidget):
         goes = sheet is not None and sheet.probe.goes_away
         self.retract.setVisible(goes)
         self.break_off.setVisible(busy)
-        for box in (self.touches, self.places, self.retract):
+        nozzle, plate = self.targets
+        self.warm.setText(f"&Warm first: nozzle {nozzle:.0f} °C, plate {plate:.0f} °C")
+        for box in (self.touches, self.places, self.retract, self.warm):
             box.setEnabled(not busy)
         self.use.setVisible(found is not None and not busy)
         if found is None:
@@ -123,17 +137,18 @@ class RepeatsPage(QWidget):
         return lines
 
     def _ways(self) -> list[str]:
-        """Retracting against staying out, from the newest series of each."""
-        ways = dict(self._work.series)
-        if len(ways) < 2:
-            return []
-        compared = compare_ways(ways[True], ways[False])
-        if compared is None:
-            return []
-        if not compared.real:
-            return ["Putting it away between touches neither costs nor helps: leave it out."]
-        told = "worse" if compared.ratio > 1 else "better"
-        return [
-            f"Putting it away between touches makes it {told}: the scatter is "
-            f"{compared.ratio:.1f} times as large."
-        ]
+        """The newest series of each way against the newest of all."""
+        newest = {done.way: done for done in self._work.series}
+        *others, last = sorted(newest.values(), key=self._work.series.index)
+        lines = []
+        for other in others:
+            compared = compare_ways(last.found, other.found)
+            if compared is None:
+                continue
+            if compared.real:
+                told = "worse" if compared.ratio > 1 else "better"
+                words = f"{told}, {compared.ratio:.1f} times the scatter"
+            else:
+                words = "no different beyond chance: it neither costs nor helps"
+            lines.append(f"{last.way.capitalize()}, against {other.way}: {words}.")
+        return lines
