@@ -4,10 +4,11 @@ import json
 from pathlib import Path
 
 from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.formats.gap_json import GapRecord
 from tallgrain.formats.survey_json import SurveyRecord
 from tallgrain.paths import ASSETS
 
-SCHEMAS = {"survey": SurveyRecord, "machine": MachineSheet}
+SCHEMAS = {"survey": SurveyRecord, "machine": MachineSheet, "gap": GapRecord}
 
 
 def write(folder: Path) -> None:

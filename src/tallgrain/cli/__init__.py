@@ -2,11 +2,11 @@
 
 import sys
 
-from tallgrain.cli import judging, machines, routines, start, surveys
+from tallgrain.cli import judging, machines, routines, solving, start, surveys
 from tallgrain.cli.common import app
 from tallgrain.errors import TallGrainError
 
-__all__ = ["app", "judging", "machines", "main", "routines", "start", "surveys"]
+__all__ = ["app", "judging", "machines", "main", "routines", "solving", "start", "surveys"]
 
 
 def main() -> None:

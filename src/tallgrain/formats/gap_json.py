@@ -1,0 +1,93 @@
+"""Gap files: gauge touches and trial prints, as JSON of our own."""
+
+import json
+from pathlib import Path
+from typing import Annotated, Literal
+
+import pydantic
+from pydantic import BaseModel, ConfigDict, Field
+
+from tallgrain.core.solve.gap import FeelWord, GaugeLoop, GaugeTouch, Trial, Verdict
+from tallgrain.errors import InputError
+from tallgrain.formats.refusals import misspelt, refusal
+from tallgrain.formats.textio import read_text
+
+Length = Annotated[float, Field(ge=-100, le=100)]
+Thickness = Annotated[float, Field(gt=0, lt=3)]
+Small = Annotated[float, Field(gt=0, le=1)]
+
+
+class _Record(BaseModel):
+    model_config = ConfigDict(extra="allow", allow_inf_nan=False)
+
+
+class TouchRecord(_Record):
+    """One gauge touch."""
+
+    z: Length
+    feel: FeelWord
+    gauge_mm: Thickness | None = None
+
+
+class TrialRecord(_Record):
+    """One trial print."""
+
+    trip_height_mm: Length
+    verdict: Verdict
+    first_layer_mm: Annotated[float, Field(gt=0.02, le=2)] = 0.2
+
+
+class GapRecord(_Record):
+    """The file. trip_height_mm is what the printer held while the touches were made."""
+
+    format: Literal["tallgrain-gap"]
+    version: Literal[1]
+    trip_height_mm: Length
+    z_step_mm: Small = 0.0025
+    gauge_mm: Thickness = 0.1
+    gauge_tolerance_mm: Annotated[float, Field(ge=0, le=0.5)] = 0.005
+    probe_s_r_mm: Annotated[float, Field(ge=0, le=1)] = 0.003
+    growth_mm: Annotated[float, Field(ge=0, le=1)] = 0.0
+    touches: tuple[TouchRecord, ...] = ()
+    trials: tuple[TrialRecord, ...] = ()
+
+
+def read_gap(path: Path) -> tuple[GaugeLoop, tuple[Trial, ...], float]:
+    """A gap file: what was felt, what was tried, and the gauge. Raises InputError."""
+    return parse_gap(read_text(path), str(path))
+
+
+def parse_gap(text: str, where: str) -> tuple[GaugeLoop, tuple[Trial, ...], float]:
+    """read_gap, from the text."""
+    try:
+        data = json.loads(text)
+    except json.JSONDecodeError as error:
+        raise InputError(
+            f"this is not JSON: {error.msg}.", f"{where}, line {error.lineno}", "Mend that line."
+        ) from None
+    if not isinstance(data, dict) or data.get("format") != "tallgrain-gap":
+        raise InputError('this is not a gap file: "format" is not "tallgrain-gap".', where)
+    if data.get("version") != 1:
+        raise InputError(
+            f"version {data.get('version')!r} of gap files is unknown here.", f"{where}, version",
+            "Use a newer Tall Grain, or a file of version 1.",
+        )  # fmt: skip
+    try:
+        record = GapRecord.model_validate(data)
+    except pydantic.ValidationError as error:
+        raise refusal(error, where) from None
+    wrong = misspelt(record)
+    if wrong:
+        raise InputError(" ".join(wrong), where, "Correct the spelling.")
+    touches = tuple(
+        GaugeTouch(t.z, t.feel, record.gauge_mm if t.gauge_mm is None else t.gauge_mm)
+        for t in record.touches
+    )
+    loop = GaugeLoop(
+        record.trip_height_mm, touches, record.z_step_mm, record.gauge_tolerance_mm,
+        record.probe_s_r_mm, record.growth_mm,
+    )  # fmt: skip
+    trials = tuple(Trial(t.trip_height_mm, t.verdict, t.first_layer_mm) for t in record.trials)
+    if not touches and not trials:
+        raise InputError("nothing was felt or tried yet.", where, "Add touches or trials.")
+    return loop, trials, record.gauge_mm
