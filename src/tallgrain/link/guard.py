@@ -361,6 +361,10 @@ class Guard:
         self._room = (here.x, here.y, here.z - mm + reserve)
         return self._room[2]
 
+    def forget_room(self) -> None:
+        """What was said of the room was wrong: no step goes down before another look."""
+        self._room = None
+
     @property
     def room_mm(self) -> float | None:
         """How far steps may still go down; None before a look."""

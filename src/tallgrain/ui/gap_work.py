@@ -64,16 +64,18 @@ class GapWork(QObject):
             return t_set
 
         def there(result: Any) -> None:
-            self.t_set, self.feels = result, []
+            self.began_over(result)
             self.room_z = None
             self._position()
 
-        if no := self._probe.forbids() or (
-            guard.unknown() if self._session.needs_clearance else None
-        ):
+        if no := self._probe.no_way_down(guard):
             self._probe.refuse(no)
         else:
             self._session.do("bringing the nozzle over the place", over, there)
+
+    def began_over(self, t_set: float) -> None:
+        """The nozzle stands over a place: what was felt elsewhere says nothing of it."""
+        self.t_set, self.feels = t_set, []
 
     def _position(self) -> None:
         guard = self._session.guard
@@ -111,15 +113,23 @@ class GapWork(QObject):
                 self.changed.emit()
 
             self._session.do("taking the room", partial(guard.see_room, gauge, True), told, True)
+        self.felt()
+        self.changed.emit()
+
+    def felt(self) -> None:
+        """Keep the rough gap as soon as it is known well enough."""
         found = self.gap
         if found is not None and found.done:
             self._probe.note(GAP, "trip height", "known", low=found.low, high=found.high)
-        self.changed.emit()
 
     def take_back_feel(self) -> None:
-        """The last feel was wrong."""
-        if self.feels:
+        """The last feel was wrong: what it allowed goes with it, until another look."""
+        guard = self._session.guard
+        if self.feels and not self._session.busy:
             self.feels.pop()
+            self.room_z = None
+            if guard is not None:
+                guard.forget_room()
             self.changed.emit()
 
     def step(self, dz: float) -> None:

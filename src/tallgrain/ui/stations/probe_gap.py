@@ -148,6 +148,24 @@ class GapPage(QWidget):
         guard = s.guard
         gauging = guard is not None and guard.hands_in and work.z is not None
         idle = s.ready
+        self.tell_figure()
+        tell(self.what, self._sentence(gauging))
+        self.place.setEnabled(idle and not gauging)
+        room = self.room
+        self.seen.setEnabled(gauging)
+        self.take.setEnabled(gauging and idle)
+        self.down.setEnabled(gauging and idle and room is not None and room > 1e-3)
+        self.up.setEnabled(gauging and idle)
+        for made in self.felt.values():
+            made.setEnabled(gauging and idle)
+        self.gauge.setEnabled(gauging)
+        self.back.setEnabled(bool(work.feels))
+        self.finish.setEnabled(gauging and idle)
+        self.tell_more()
+
+    def tell_figure(self) -> None:
+        """The figure on top."""
+        work = self._work
         found = work.gap
         if found is None:
             stored = work.stored.get(GAP)
@@ -166,18 +184,10 @@ class GapPage(QWidget):
             bound = found.low if found.low is not None else found.high
             side = "at least" if found.low is not None else "at most"
             self.readout.tell("–", "mm trip height", f"so far only known: {side} {mm(bound, 2)}")
-        tell(self.what, self._sentence(gauging))
-        self.place.setEnabled(idle and not gauging)
-        room = self.room
-        self.seen.setEnabled(gauging)
-        self.take.setEnabled(gauging and idle)
-        self.down.setEnabled(gauging and idle and room is not None and room > 1e-3)
-        self.up.setEnabled(gauging and idle)
-        for made in self.felt.values():
-            made.setEnabled(gauging and idle)
-        self.gauge.setEnabled(gauging)
-        self.back.setEnabled(bool(work.feels))
-        self.finish.setEnabled(gauging and idle)
+
+    def tell_more(self) -> None:
+        """What can be done with it."""
+        found = self._work.gap
         over = found is not None and found.done
         self.use.setVisible(over)
         self.note.setVisible(over)
