@@ -180,6 +180,11 @@ def stations(shoot):
     probe.gap.gauge.setValue(0.3)
     work(lambda: probe.rough.feel(0.3, hand("gauge", thickness_mm=0.3)["feel"]))
     shoot("probe-gap")
+    work(probe.gap.finish.click)
+    show("Barley")
+    window.visit("Gap")
+    gauge_loop(window, work, hand)
+    shoot("gap")
     window.may_close = lambda: True
     window.close()
     workshop.close()
@@ -202,6 +207,36 @@ def first_start(shoot):
     shoot("ready")
     window.close()
     standin.close()
+
+
+def gauge_loop(window, work, hand):
+    """As a builder does it: look, thick gauges first, then the thin one until it sticks."""
+    page = window.gap.page
+    work(window.primary)
+    page.seen.setValue(hand("ruler")["clearance_mm"])
+    work(page.take_room)
+
+    def feel(gauge):
+        page.gauge.setValue(gauge)
+        found = hand("gauge", thickness_mm=gauge)["feel"]
+        work(lambda: window.gap.work.feel(gauge, found))
+        return found
+
+    for gauge, step in ((1.0, 0), (1.0, 1), (0.3, 1), (0.15, 2)):
+        page.length.setCurrentIndex(step)
+        for _ in range(12):
+            if page.room > 0.005:
+                work(lambda: page.step(-1))
+        feel(gauge)
+    page.length.setCurrentIndex(3)
+    for _ in range(25):
+        if feel(0.1) == "stuck":
+            break
+        if page.room > 0.005:
+            work(lambda: page.step(-1))
+    for _ in range(4):
+        work(lambda: window.gap.work.to_the_middle(0.1))
+        feel(0.1)
 
 
 main()

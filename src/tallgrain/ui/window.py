@@ -43,6 +43,7 @@ from tallgrain.ui.route import Route
 from tallgrain.ui.session import Session
 from tallgrain.ui.state import LinkState
 from tallgrain.ui.stations.base import Station
+from tallgrain.ui.stations.gap import GapStation
 from tallgrain.ui.stations.later import LaterStation
 from tallgrain.ui.stations.machine import MachineStation
 from tallgrain.ui.stations.probe import ProbeStation
@@ -57,7 +58,7 @@ QUESTIONS = {
     "Adjusters": "How far must each bed screw turn, and which way?",
     "Towers": "What are the towers really like?",
     "Surface": "",
-    "Gap": "How high is the nozzle when the probe trips, to a hundredth?",
+    "Gap": "",
     "Skew": "Are the axes square and to scale?",
     "Handover": "What does the printer not know yet, and what happens at the start of a print?",
     "Drift": "Is it still the bed I measured?",
@@ -83,10 +84,12 @@ class Window(QMainWindow):
         self.machine = MachineStation(session, self.drafts)
         self.machine.fitness.on_mended = self.take_event
         self.probe = ProbeStation(session, self.drafts)
+        self.gap = GapStation(session, self.probe.work)
         built: dict[str, Station] = {
             "Surface": self.surface,
             "Machine": self.machine,
             "Probe": self.probe,
+            "Gap": self.gap,
         }
         self.stations: dict[str, Station] = {
             name: built.get(name) or LaterStation(name, question)
@@ -238,7 +241,9 @@ class Window(QMainWindow):
         self.hands = Hands(where, self)
         self.hands.told.connect(self.say)
         self.hands.failed.connect(self.tell)
-        self.hands.gauge_mm = self.probe.gap.gauge.value
+        self.hands.gauge_mm = lambda: (
+            self.gap.page if self.station is self.gap else self.probe.gap
+        ).gauge.value()
         self.hands.datum = lambda: (
             self.session.sheet.plate.datum_point if self.session.sheet else (0.0, 0.0)
         )
@@ -271,7 +276,9 @@ class Window(QMainWindow):
 
     def _take_clearance(self) -> None:
         """What was typed at the station that is shown."""
-        for row in (*self.probe.clearance_rows, self.surface.bench.clearance_row):
+        for row in (
+            *self.probe.clearance_rows, self.gap.clearance, self.surface.bench.clearance_row,
+        ):  # fmt: skip
             if row.isVisible():
                 row.take()
 
