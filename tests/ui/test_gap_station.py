@@ -162,6 +162,25 @@ def test_a_feel_taken_back_takes_its_room_with_it(gap, qtbot):
     assert work.z == z
 
 
+def test_a_feel_while_it_moves_is_none(gap, qtbot):
+    """Where the nozzle stood is not where it will be: such a feel would lie about the height."""
+    window, made = gap("Barley", "--pace", "real", "--speed", "1")
+    work = window.gap.work
+    press(window, Qt.Key.Key_F5)
+    idle(window, qtbot)
+    window.gap.page.seen.setValue(made.hands("hands.ruler")["clearance_mm"])
+    window.gap.page.take_room()
+    idle(window, qtbot)
+    work.step(-1.0)
+    assert window.session.busy
+    work.feel(1.0, "free")
+    assert work.feels == []
+    idle(window, qtbot)
+    work.feel(1.0, "free")
+    assert [f.z for f in work.feels] == [work.z]
+    idle(window, qtbot)
+
+
 @pytest.mark.parametrize("fault", ["power", "halt", "hands"])
 def test_a_fault_over_the_plate_leaves_nothing_applied(gap, qtbot, fault):
     window, made = gap()

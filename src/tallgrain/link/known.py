@@ -13,7 +13,7 @@ from tallgrain.link.protocol import Place
 SLOPES = {"plate_z": 0.003, "gantry_z": 0.006, "delta": 0.006}
 # How far a probe may be pressed past its trip before something gives, by its kind (mm).
 BITES = {
-    "contact_pin": 1.0, "switch_arm": 1.0, "carried": 1.0, "proximity": 0.5, "nozzle": 0.7,
+    "contact_pin": 1.0, "switch_arm": 1.0, "carried": 1.0, "proximity": 0.5, "nozzle": 0.75,
 }  # fmt: skip
 # How far under the expected trip a touch may go on, where the probe can take that.
 SLACK_MM = 0.25

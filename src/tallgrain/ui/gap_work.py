@@ -103,8 +103,8 @@ class GapWork(QObject):
     def feel(self, gauge: float, feel: str) -> None:
         """What the gauge does where the nozzle stands; recording it moves nothing."""
         guard = self._session.guard
-        if guard is None or self.z is None:
-            return
+        if guard is None or self.z is None or self._session.busy:
+            return  # where the nozzle stands is only known at rest
         self.feels.append(Feel(self.z, gauge, feel))
         if feel == "free":
 
