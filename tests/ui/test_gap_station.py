@@ -108,13 +108,45 @@ def test_the_gauge_loop_finds_the_true_trip_height(gap, qtbot, name):
     s.link_to(made.url)
     qtbot.waitUntil(lambda: s.link.value == "up", timeout=10_000)
     assert s.printer.trip_height() == pytest.approx(found.t, abs=1e-4)
+    qtbot.waitUntil(lambda: window.gap.kernel(s).reason == "", timeout=10_000)  # proven now
     page.take_back.click()
     idle(window, qtbot)
     assert s.printer.trip_height() == pytest.approx(before)
     told = [(o.outcome, o.note) for o in work.history()]
-    assert [outcome for outcome, _ in told] == ["applied, not kept", "kept, unproven",
-                                                "applied, not kept"]  # fmt: skip
+    assert [outcome for outcome, _ in told] == [
+        "applied, not kept", "kept, unproven", "kept, proven", "applied, not kept",
+    ]  # fmt: skip
     assert told[-1][1] == "taken back"
+
+
+def test_a_reflash_is_noticed_and_the_value_given_back(gap, qtbot):
+    window, made = gap()
+    s, work, page = window.session, window.gap.work, window.gap.page
+    press(window, Qt.Key.Key_F5)
+    idle(window, qtbot)
+    page.gauge.setValue(round(made.truth()["gap_mm"], 2))
+    page.felt["grips"].click()
+    idle(window, qtbot)
+    wanted = work.solved.t
+    page.apply.click()
+    idle(window, qtbot)
+    page.keep.click()
+    idle(window, qtbot)
+    assert window.gap.kernel(s).reason == "unproven"
+    made.hands("hands.reflash")
+    qtbot.waitUntil(lambda: s.link.value == "lost", timeout=10_000)
+    s.link_to(made.url)
+    qtbot.waitUntil(lambda: window.gap.kernel(s).reason == "LOST", timeout=10_000)
+    assert "forgot its trip height" in str(s.problem)
+    assert s.guard.hands_in  # a new link does not take the hands away
+    press(window, Qt.Key.Key_F12)
+    idle(window, qtbot)
+    assert page.give.isVisible()
+    page.give.click()
+    idle(window, qtbot)
+    assert s.printer.trip_height() == pytest.approx(wanted, abs=1e-4)
+    assert work.history()[-1].note == "given back after a loss"
+    assert made.truth()["strikes"] == []
 
 
 def test_what_cannot_be_meant_is_stopped(gap, qtbot):

@@ -19,13 +19,13 @@ class GaugeWork(GapWork):
     """Feels stay across references: repeats at one place are what the scatter comes from."""
 
     def __init__(self, session: Session, probe: ProbeWork) -> None:
-        self.before: float | None = None
+        self._asked_boot = ""
         super().__init__(session, probe)
+        session.changed.connect(self.prove)
 
     def read(self) -> None:
         """Begin anew with the printer that is shown, remembering what was found and applied."""
         super().read()
-        self.before = None
         sheet = self._session.sheet
         for topic in (TOPIC, VALUE) if sheet is not None else ():
             assert sheet is not None
@@ -175,13 +175,54 @@ class GaugeWork(GapWork):
         if printer is None:
             return
 
+        boot = printer.identity.boot
+
         def done(_: Any) -> None:
             stored = self.stored.get(VALUE)
             if stored is not None:
-                self._note(VALUE, "trip_height", "kept, unproven", stored.note, **stored.figures)
+                figures = {**stored.figures, "boot": boot}
+                self._note(VALUE, "trip height", "kept, unproven", stored.note, **figures)
             self.changed.emit()
 
         self._session.do("keeping the values", printer.keep_values, done)
+
+    def prove(self) -> None:
+        """After a restart: what was kept is seen again, or it is not there any more.
+
+        Asked once for each power-on, and only while nothing else is done.
+        """
+        session, printer, stored = self._session, self._session.printer, self.stored.get(VALUE)
+        if printer is None or stored is None or not session.ready:
+            return
+        boot = printer.identity.boot
+        was = stored.figures.get("boot")
+        if stored.outcome != "kept, unproven" or boot in (was, self._asked_boot):
+            return
+        self._asked_boot = boot
+
+        def seen(read: Any) -> None:
+            wanted = stored.figures["after"]
+            if abs(read - wanted) <= READ_BACK_MM + 5e-5:
+                self._note(VALUE, "trip height", "kept, proven", stored.note, **stored.figures)
+            else:
+                figures = {**stored.figures, "found": read}
+                self._note(VALUE, "trip height", "lost", "not there after a restart", **figures)
+                self._probe.refuse(
+                    JobError(
+                        f"the printer forgot its trip height: it holds {read:.3f} mm, kept was "
+                        f"{wanted:.3f} mm.", printer.identity.name,
+                        "Nothing goes down by it. Apply the value again, and keep it.",
+                    )
+                )  # fmt: skip
+            self.changed.emit()
+
+        session.do("reading the trip height", printer.trip_height, seen, quiet=True)
+
+    def give_back(self) -> None:
+        """After a loss: the value that was kept, set again."""
+        stored = self.stored.get(VALUE)
+        if stored is not None and stored.outcome == "lost":
+            self._set(stored.figures["found"], stored.figures["after"], "given back after a loss")
 
     def history(self) -> list[Observation]:
         """Every value of the trip height that was applied, oldest first."""

@@ -519,7 +519,10 @@ class Session(QObject):
 
     def _linked(self, result: object) -> None:
         assert isinstance(result, tuple)
+        was_in = self.guard is not None and self.guard.hands_in
         self.printer, self.guard, self.state = result
+        # A new link does not take a person's hands away.
+        self.guard.hands_in = was_in
         self.link = LinkState.UP
         self.printer.on_state = self._told
         self._note_soak(self.state)

@@ -41,10 +41,14 @@ class GaugePage(GapPage):
         self.apply.clicked.connect(lambda: work.apply(self.meant.isChecked(), ""))
         self.keep = button("Keep it: survive power-off")
         self.keep.clicked.connect(work.keep)
+        self.give = button("Give the printer its value back")
+        self.give.clicked.connect(work.give_back)
         self.take_back = button("Take the last value back")
         self.take_back.clicked.connect(work.take_back)
-        for part in (self.middle, self.budget, self.change, self.meant, self.apply, self.keep,
-                     self.take_back):  # fmt: skip
+        for part in (
+            self.middle, self.budget, self.change, self.meant, self.apply, self.give, self.keep,
+            self.take_back,
+        ):  # fmt: skip
             column.insertWidget(column.count() - 1, part)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
@@ -109,9 +113,12 @@ class GaugePage(GapPage):
         self.apply.setEnabled(idle and not (needs and not self.meant.isChecked()))
         stored = work.stored.get(VALUE)
         applied = stored is not None and stored.outcome.startswith("applied")
+        lost = stored is not None and stored.outcome == "lost"
+        self.give.setVisible(lost)
+        self.give.setEnabled(idle)
         self.keep.setVisible(applied)
         self.keep.setEnabled(idle)
-        self.take_back.setVisible(stored is not None)
+        self.take_back.setVisible(stored is not None and not lost)
         self.take_back.setEnabled(idle)
 
     def _change_words(self) -> str:
@@ -172,9 +179,10 @@ class GapStation:
             return Kernel(self.name, Fill.STALE, headline, f"before {stale[-1]}")
         if value is None:
             return Kernel(self.name, Fill.HALF, headline, "not applied")
+        reasons = {"kept, proven": "", "kept, unproven": "unproven", "lost": "LOST"}
+        reason = reasons.get(value.outcome, "not kept")
         kept = value.outcome.startswith("kept")
-        return Kernel(self.name, Fill.FULL if kept else Fill.HALF, headline,
-                      "" if kept else "not kept")  # fmt: skip
+        return Kernel(self.name, Fill.FULL if kept else Fill.HALF, headline, reason)
 
     @property
     def gauging(self) -> bool:
