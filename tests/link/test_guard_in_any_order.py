@@ -140,7 +140,7 @@ class AtTheGuard(RuleBasedStateMachine):
 def test_the_guard_in_any_order():
     machine = AtTheGuard.TestCase()
     machine.settings = settings(
-        max_examples=15, stateful_step_count=40, deadline=None, derandomize=True,
+        max_examples=10, stateful_step_count=40, deadline=None, derandomize=True,
         phases=[Phase.generate], suppress_health_check=list(HealthCheck),
     )  # fmt: skip
     machine.runTest()
