@@ -2,12 +2,31 @@
 
 import gc
 import logging
+import os
+import subprocess
 
 import pytest
 
 from standins import Standin
 from tallgrain.link.client import JsonRpcPrinter
 from tallgrain.link.guard import Guard
+
+
+def pytest_configure(config):
+    """Give a worker a monitor of its own, so that no window takes another's keys."""
+    if os.environ.get("PYTEST_XDIST_WORKER") and os.environ.get("DISPLAY"):
+        read, write = os.pipe()
+        options = ["-screen", "0", "2600x1500x24", "-nolisten", "tcp", "-noreset"]
+        server = subprocess.Popen(
+            ["Xvfb", "-displayfd", str(write), *options],
+            pass_fds=[write],
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
+        config.add_cleanup(lambda: (server.kill(), server.wait()))
+        os.close(write)
+        with os.fdopen(read) as told:
+            os.environ["DISPLAY"] = f":{told.readline().strip()}"
 
 
 @pytest.fixture(autouse=True)
