@@ -6,9 +6,15 @@ from pathlib import Path
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.formats.gap_json import GapRecord
 from tallgrain.formats.survey_json import SurveyRecord
+from tallgrain.formats.values_json import ValuesRecord
 from tallgrain.paths import ASSETS
 
-SCHEMAS = {"survey": SurveyRecord, "machine": MachineSheet, "gap": GapRecord}
+SCHEMAS = {
+    "survey": SurveyRecord,
+    "machine": MachineSheet,
+    "gap": GapRecord,
+    "values": ValuesRecord,
+}
 
 
 def write(folder: Path) -> None:

@@ -8,8 +8,9 @@ from tallgrain.core.machine.reach import Reach
 from tallgrain.core.plan.grid import grid_plan
 from tallgrain.errors import GuardRefused, JobError, TrustLost
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
+from tallgrain.link.by_hand import JOG_CLEAR_MM
 from tallgrain.link.client import JsonRpcPrinter
-from tallgrain.link.guard import JOG_CLEAR_MM, Guard
+from tallgrain.link.guard import Guard
 
 KINDS = ("Barley", "Rye", "Millet")
 SHEETS = {name: parse_sheet(shipped_sheet_text(name), name) for name in KINDS}

@@ -44,6 +44,7 @@ def test_driving_into_the_plate_is_a_strike(extended, part, method, params):
     rpc("motion.lift", mm=5.0)
     rpc("probe.extend" if extended else "probe.retract")
     made.hands("hands.probe", state="jammed")
+    rpc("motion.leave_below", mm=2.0)
     assert made.truth()["strikes"] == []
     rpc(method, **params)
     struck = made.truth()["strikes"]

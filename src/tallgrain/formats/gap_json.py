@@ -1,15 +1,13 @@
 """Gap files: gauge touches and trial prints, as JSON of our own."""
 
-import json
 from pathlib import Path
 from typing import Annotated, Literal
 
-import pydantic
 from pydantic import BaseModel, ConfigDict, Field
 
 from tallgrain.core.solve.gap import FeelWord, GaugeLoop, GaugeTouch, Trial, Verdict
 from tallgrain.errors import InputError
-from tallgrain.formats.refusals import misspelt, refusal
+from tallgrain.formats.own_json import parse_own
 from tallgrain.formats.textio import read_text
 
 Length = Annotated[float, Field(ge=-100, le=100)]
@@ -27,6 +25,7 @@ class TouchRecord(_Record):
     z: Length
     feel: FeelWord
     gauge_mm: Thickness | None = None
+    trip_z_mm: Length | None = None
 
 
 class TrialRecord(_Record):
@@ -48,6 +47,7 @@ class GapRecord(_Record):
     gauge_tolerance_mm: Annotated[float, Field(ge=0, le=0.5)] = 0.005
     probe_s_r_mm: Annotated[float, Field(ge=0, le=1)] = 0.003
     growth_mm: Annotated[float, Field(ge=0, le=1)] = 0.0
+    settle_mm: Annotated[float, Field(ge=0, le=1)] = 0.0
     touches: tuple[TouchRecord, ...] = ()
     trials: tuple[TrialRecord, ...] = ()
 
@@ -59,33 +59,14 @@ def read_gap(path: Path) -> tuple[GaugeLoop, tuple[Trial, ...], float]:
 
 def parse_gap(text: str, where: str) -> tuple[GaugeLoop, tuple[Trial, ...], float]:
     """read_gap, from the text."""
-    try:
-        data = json.loads(text)
-    except json.JSONDecodeError as error:
-        raise InputError(
-            f"this is not JSON: {error.msg}.", f"{where}, line {error.lineno}", "Mend that line."
-        ) from None
-    if not isinstance(data, dict) or data.get("format") != "tallgrain-gap":
-        raise InputError('this is not a gap file: "format" is not "tallgrain-gap".', where)
-    if data.get("version") != 1:
-        raise InputError(
-            f"version {data.get('version')!r} of gap files is unknown here.", f"{where}, version",
-            "Use a newer Tall Grain, or a file of version 1.",
-        )  # fmt: skip
-    try:
-        record = GapRecord.model_validate(data)
-    except pydantic.ValidationError as error:
-        raise refusal(error, where) from None
-    wrong = misspelt(record)
-    if wrong:
-        raise InputError(" ".join(wrong), where, "Correct the spelling.")
+    record = parse_own(text, where, "gap", GapRecord)
     touches = tuple(
-        GaugeTouch(t.z, t.feel, record.gauge_mm if t.gauge_mm is None else t.gauge_mm)
+        GaugeTouch(t.z, t.feel, record.gauge_mm if t.gauge_mm is None else t.gauge_mm, t.trip_z_mm)
         for t in record.touches
     )
     loop = GaugeLoop(
         record.trip_height_mm, touches, record.z_step_mm, record.gauge_tolerance_mm,
-        record.probe_s_r_mm, record.growth_mm,
+        record.probe_s_r_mm, record.growth_mm, record.settle_mm,
     )  # fmt: skip
     trials = tuple(Trial(t.trip_height_mm, t.verdict, t.first_layer_mm) for t in record.trials)
     if not touches and not trials:

@@ -34,6 +34,7 @@ _MEANINGS = {
     "trip_drop_mm": ("trip_height", -1.0),
     "sensor_back_x_mm": ("offset_x", -1.0),
     "sensor_back_y_mm": ("offset_y", -1.0),
+    "job_shift_mm": ("job_shift", 1.0),
 }
 
 
@@ -179,6 +180,10 @@ class JsonRpcPrinter:
         """Toward the plate."""
         return _state_of(self._call("motion.lower", MOVE_S, mm=mm))
 
+    def leave_below(self, mm: float) -> PrinterState:
+        """Leave to go below z = 0."""
+        return _state_of(self._call("motion.leave_below", mm=mm))
+
     def touch(self, floor: float) -> Place:
         """Down until the probe trips."""
         return _place_of(self._call("motion.touch", TOUCH_S, floor=floor))
@@ -214,11 +219,15 @@ class JsonRpcPrinter:
         """All that it stores, in its own names and signs beside ours."""
         found = []
         for name, told in _table(self._call("values.list")).items():
-            live, kept = (_table(told).get(k) for k in ("live", "kept"))
-            if not isinstance(live, int | float) or not isinstance(kept, int | float):
-                raise LinkError(f"the printer does not tell its value {name}.", self.url)
+            table = {"default": 0.0, **_table(told)}
+            try:
+                live, kept, default = (float(table[k]) for k in ("live", "kept", "default"))
+            except (KeyError, TypeError, ValueError):
+                raise LinkError(f"the printer does not tell its value {name}.", self.url) from None
             meaning, sign = _MEANINGS.get(name, ("", 1.0))
-            found.append(StoredValue(name, meaning, live, kept, sign * live))
+            found.append(
+                StoredValue(name, meaning, live, kept, sign * live, sign * kept, sign * default)
+            )
         return tuple(found)
 
     def set_value(self, meaning: str, ours: float) -> None:
@@ -228,6 +237,10 @@ class JsonRpcPrinter:
                 self._call("values.set", name=name, value=sign * ours)
                 return
         raise PrinterRefused(f"the printer stores no {meaning}.", "printer", reason="bad_value")
+
+    def nudge(self, mm: float) -> PrinterState:
+        """Shift what is being printed."""
+        return _state_of(self._call("job.nudge", mm=mm))
 
     def keep_values(self) -> None:
         """Keep."""
@@ -292,6 +305,8 @@ def _state_of(value: Any) -> PrinterState:
             plate=_heat_of(told.get("plate")),
             clock_s=float(told.get("clock_s", 0.0)),
             not_kept=int(told.get("not_kept", 0)),
+            leave_mm=float(told.get("leave_mm", 0.0)),
+            printing=told.get("printing") is True,
         )
     except (TypeError, ValueError, OverflowError):
         raise LinkError(

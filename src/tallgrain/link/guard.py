@@ -6,33 +6,22 @@ builder saw and typed; after a halt nothing moves by itself. Its floors never co
 value. Each motion carries its own bound, so that a program that dies leaves nothing unbounded.
 """
 
-import threading
-import time
-from collections.abc import Callable
-from dataclasses import dataclass
-from typing import TypeVar
-
-from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.errors import (
     EarlyTrip,
     GuardRefused,
-    Halted,
     JobError,
     LinkError,
     LookAgain,
     NoTrip,
-    PrinterRefused,
     TrustLost,
 )
-from tallgrain.link.known import Known
-from tallgrain.link.protocol import Place, Printer, PrinterState
+from tallgrain.link.by_hand import HOP_MM, ByHand
+from tallgrain.link.protocol import Place, PrinterState
+from tallgrain.link.trust import Trust
 
 # A trip higher than this above what is expected is a trip in the air.
 AIR_MM = 0.8
-HOP_MM = 5.0
 RETOUCH_MM = 2.0
-# How far above the highest touch the nozzle travels.
-TRAVEL_MM = 4.0
 # What is held back of the clearance that the builder typed.
 CLEARANCE_RESERVE_MM = 0.5
 LEAST_CLEARANCE_MM = 3.0
@@ -44,95 +33,10 @@ PRESS_MM = 0.3
 MOST_CLEARANCE_MM = 500.0
 # The touch that checks a reference must come this close to it.
 REFERENCE_AGREES_MM = 0.1
-SETTLE_S = 30.0
-# How close a jog may bring the nozzle to where the probe tripped, and at most at once.
-JOG_CLEAR_MM = 0.3
-MOST_JOG_MM = 50.0
-# What is held back of a room that was judged by eye, and of one that a gauge slid through.
-EYE_RESERVE_MM = 0.5
-GAUGE_RESERVE_MM = 0.03
-# More room than the probe's trip leaves, by this much, can't be meant.
-ROOM_AGREES_MM = 1.0
-MOST_STEP_MM = 2.0
-
-_T = TypeVar("_T")
 
 
-@dataclass(frozen=True)
-class Trust:
-    """What the guard believes about a printer's z, and in which of its frames."""
-
-    boot: str
-    frame: int
-
-
-class Guard:
+class Guard(ByHand):
     """Bounds every motion of one printer."""
-
-    def __init__(self, printer: Printer, sheet: MachineSheet) -> None:
-        self.printer = printer
-        self.sheet = sheet
-        self.known = Known(sheet)
-        self._trust: Trust | None = None
-        self._z = 0.0
-        self._clearance: float | None = None
-        self._out = False
-        # The lowest z that a person's look or gauge allows, and the place where it does.
-        self._room: tuple[float, float, float] | None = None
-        self._halted = threading.Event()
-        # Set while a person's hands are at the printer; only that person's key clears it.
-        self.hands_in = False
-        self.attach()
-
-    # Trust
-
-    @property
-    def trusted(self) -> bool:
-        """Whether the guard knows how high the nozzle stands."""
-        return self._trust is not None and not self._halted.is_set()
-
-    @property
-    def clearance_mm(self) -> float | None:
-        """The clearance that the builder typed and that the next reference will use."""
-        return self._clearance
-
-    def attach(self) -> PrinterState:
-        """Look at the printer anew: after linking, and after a lost link.
-
-        A printer that says where its last reference tripped is believed for as long as neither
-        its power-on nor its frame changes.
-        """
-        state = self._at_rest()
-        now = Trust(state.boot, state.frame)
-        if not state.referenced or state.reference_touch is None:
-            self._forget()
-        elif now != self._trust:
-            self._forget()
-            self._trust = now
-            self.known.note(state.reference_touch)
-        self._z = state.position.z
-        self._out = state.extended
-        return state
-
-    def _at_rest(self) -> PrinterState:
-        """The state once a motion that was under way has ended by its own bound."""
-        until = time.monotonic() + SETTLE_S
-        state = self.printer.state()
-        while state.moving and time.monotonic() < until:
-            time.sleep(0.02)
-            state = self.printer.state()
-        if state.moving:
-            raise JobError(
-                "the printer is moving, and Tall Grain did not order it.",
-                self.printer.identity.name,
-                "Wait until it stands still, or use STOP.",
-            )
-        return state
-
-    def _forget(self) -> None:
-        self._trust = None
-        self._room = None
-        self.known.forget()
 
     def see_clearance(self, mm: float) -> None:
         """Take the clearance (mm, nozzle to plate) that the builder sees, for one way down."""
@@ -148,13 +52,12 @@ class Guard:
         self._clearance = mm
         self._halted.clear()
 
-    # Motions
-
     def reference(self) -> PrinterState:
         """Find x, y and z, then touch the datum once more to see that both agree."""
         self._refuse_after_halt()
         self._refuse_hot_nozzle()
         if self._trust is not None:
+            self._look()
             down = max(self._z - float(self.known.heights.min()), 0.0) + self.known.slack
         elif self._clearance is not None:
             down = self._first_way_down(self._clearance)
@@ -214,21 +117,11 @@ class Guard:
                 "Look at the probe and the plate, then give the clearance and reference again.",
             )
 
-    def lift(self, mm: float) -> None:
-        """Away from the plate; allowed without trust, never after a halt."""
-        self._refuse_after_halt()
-        self._z = self._moved(lambda: self.printer.lift(mm)).position.z
-
-    def raise_on_request(self, mm: float) -> None:
-        """Away from the plate because a person asked for just that: the one motion that a halt
-        does not forbid. The height stays as unknown as it was."""
-        self._refuse_hands_in()
-        self._z = self.printer.lift(mm).position.z
-
     def extend(self) -> None:
         """Probe out, high enough that it meets nothing; a carried one is proven to be on."""
         self._need_trust()
         self._refuse_hot_nozzle()
+        self._look()
         self._rise_to_travel()
         if self.sheet.probe.goes_away:
             self._moved(self.printer.extend)
@@ -245,32 +138,6 @@ class Guard:
                 self.printer.identity.name,
                 "It may be stuck, held or wired the wrong way round. Nothing was touched.",
             )
-
-    def retract(self) -> None:
-        """Probe away; a carried one is proven to be off."""
-        self._refuse_after_halt()
-        if not self.sheet.probe.goes_away:
-            return
-        self._moved(self.printer.retract)
-        self._out = False
-        if self.sheet.probe.kind == "carried" and self.printer.state().extended:
-            self._out = True
-            raise JobError(
-                "the probe was not put away: it still hangs under the head.",
-                self.printer.identity.name,
-                "Take it off by hand before anything heats or prints.",
-            )
-
-    def show_probe(self, out: bool) -> PrinterState:
-        """Bring the probe out or put it away where the nozzle stands, for a person to watch.
-
-        Needs no reference: the probe moves, the nozzle does not. Raised a little first.
-        """
-        self._refuse_after_halt()
-        self.lift(HOP_MM)
-        self._moved(self.printer.extend if out else self.printer.retract)
-        self._out = out
-        return self.printer.state()
 
     def touch_at(self, x: float, y: float, more: bool = False, laid_mm: float = 0.0) -> float:
         """Touch probe point (x, y): the printer's z at the trip (mm). Ends raised.
@@ -298,119 +165,6 @@ class Guard:
         x, y, _ = self.known.last
         return self._touch_here(Place(x, y, self._z), more)
 
-    # By hand: jogs, and steps toward the plate that a person's look or gauge allows
-
-    def jog(self, dx: float, dy: float, dz: float) -> Place:
-        """Move the nozzle by so much (mm), the probe away; where it is afterwards.
-
-        Never lower than just above where the probe would trip, nor out of travel; raises
-        GuardRefused with nothing moved.
-        """
-        self._need_trust()
-        if max(abs(dx), abs(dy), abs(dz)) > MOST_JOG_MM:
-            raise GuardRefused(f"a jog is at most {MOST_JOG_MM:g} mm.", "jog", "Go step by step.")
-        if self._out:
-            raise GuardRefused("the probe is out.", "jog", "Put it away before you jog.")
-        here = self.printer.state().position
-        to = Place(here.x + dx, here.y + dy, here.z + dz)
-        self._refuse_beyond_travel(to)
-        sideways = dx != 0 or dy != 0
-        if sideways:
-            self._room = None
-        lowest = max(self.known.expected(to.x, to.y)[1], self.known.laid_z) + JOG_CLEAR_MM
-        if to.z < lowest and (dz < 0 or sideways):
-            raise GuardRefused(
-                f"that would be {lowest - to.z:.2f} mm lower than jogs may go there.",
-                "jog",
-                f"z = {lowest:.2f} is the lowest: just above where the probe trips. Raise first.",
-            )
-        state = self._moved(lambda: self.printer.go(to.x, to.y, to.z))
-        self._z = state.position.z
-        return state.position
-
-    def _refuse_beyond_travel(self, to: Place) -> None:
-        travel = self.sheet.travel
-        for axis, value, (low, high) in (
-            ("x", to.x, travel.x), ("y", to.y, travel.y), ("z", to.z, travel.z),
-        ):  # fmt: skip
-            if not low - 1e-6 <= value <= high + 1e-6:
-                end = low if value < low else high
-                raise GuardRefused(
-                    f"{axis} = {value:.2f} is beyond the travel, which ends at {end:g}.",
-                    "jog",
-                    "Nothing moved. Jog the other way, or check the travel in the sheet.",
-                )
-
-    def above_plate(self, at: Place) -> float:
-        """About how far the nozzle stands above the plate at a place (mm), at the least."""
-        return at.z - self.known.expected(at.x, at.y)[1] + self.sheet.probe.trip_height
-
-    def see_room(self, mm: float, by_gauge: bool) -> float:
-        """Take the room (mm) under the nozzle as it stands: judged by eye, or a gauge of that
-        thickness that slides free. Gives the lowest z that steps may go to from now on."""
-        self._need_trust_with_hands()
-        reserve = GAUGE_RESERVE_MM if by_gauge else EYE_RESERVE_MM
-        here = self.printer.state().position
-        expected = here.z - self.known.expected(here.x, here.y)[0] + self.sheet.probe.trip_height
-        if not 0 < mm <= expected + ROOM_AGREES_MM:
-            raise GuardRefused(
-                f"a room of {mm:g} mm can't be meant: by the probe it is about {expected:.1f} mm.",
-                "room",
-                "Look again, or reference again if the plate or the nozzle was changed.",
-            )
-        self._room = (here.x, here.y, here.z - mm + reserve)
-        return self._room[2]
-
-    def forget_room(self) -> None:
-        """What was said of the room was wrong: no step goes down before another look."""
-        self._room = None
-
-    @property
-    def room_mm(self) -> float | None:
-        """How far steps may still go down; None before a look."""
-        return None if self._room is None else self._z - self._room[2]
-
-    def step(self, dz: float) -> Place:
-        """One step up or down (mm) under the look that was taken: also with hands in, because the
-        gauge is under the nozzle then. Raises GuardRefused with nothing moved."""
-        self._need_trust_with_hands()
-        here = self.printer.state().position
-        if abs(dz) > MOST_STEP_MM:
-            raise GuardRefused(f"a step is at most {MOST_STEP_MM:g} mm.", "step", "Step again.")
-        if dz < 0:
-            room = self._room
-            if room is None or abs(room[0] - here.x) + abs(room[1] - here.y) > 0.01:
-                raise GuardRefused(
-                    "how much room is under the nozzle was not said.", "step",
-                    "Say what you see, or which gauge slides free.",
-                )  # fmt: skip
-            if here.z + dz < room[2] - 1e-6:
-                left = max(here.z - room[2], 0.0)
-                raise GuardRefused(
-                    f"only {left:.2f} mm of the room that you said is left.", "step",
-                    "Look or feel again, then go on.",
-                )  # fmt: skip
-        state = self._moved(lambda: self.printer.go(here.x, here.y, here.z + dz))
-        self._z = state.position.z
-        return state.position
-
-    def go_above(self, x: float, y: float) -> Place:
-        """The nozzle over (x, y) at travel height, the probe away."""
-        self._need_trust()
-        self._rise_to_travel()
-        self.retract()
-        self._room = None
-        state = self._moved(lambda: self.printer.go(x, y, self._z))
-        return state.position
-
-    def heat(self, nozzle_c: float | None, plate_c: float | None) -> PrinterState:
-        """Set targets; not with a carried probe under the head."""
-        if self.sheet.probe.kind == "carried" and self._out and (nozzle_c or plate_c):
-            raise GuardRefused(
-                "the probe still hangs under the head.", "heat", "Put it away before heating."
-            )
-        return self.printer.heat(nozzle_c, plate_c)
-
     def park(self) -> None:
         """Leave the nozzle raised and the probe away; for the end of every procedure."""
         if not self.trusted or self.hands_in:
@@ -428,13 +182,6 @@ class Guard:
         """Wait in place until the targets are reached."""
         self._refuse_after_halt()
         self._moved(self.printer.wait_for_heat)
-
-    def halt(self) -> None:
-        """Stop at once; from any thread."""
-        self._halted.set()
-        self.printer.halt()
-
-    # How low is low enough
 
     def floor_at(self, x: float, y: float) -> float:
         """The lowest z (mm) that a touch with the nozzle at (x, y) may go to."""
@@ -467,94 +214,3 @@ class Guard:
             self.known.note(tripped)
         self.lift(RETOUCH_MM if more else self._travel_z() - tripped.z + self.known.slack)
         return tripped.z
-
-    def _travel_z(self) -> float:
-        return self.known.highest + TRAVEL_MM
-
-    def _rise_to_travel(self) -> None:
-        travel = self._travel_z()
-        if self._z < travel:
-            self.lift(travel - self._z + self.known.slack)
-
-    # Refusals
-
-    def _refuse_after_halt(self) -> None:
-        self._refuse_hands_in()
-        if self._halted.is_set():
-            raise self.halted_error()
-
-    def _refuse_hands_in(self) -> None:
-        if self.hands_in:
-            raise GuardRefused(
-                "hands are at the printer: nothing moves.",
-                self.printer.identity.name,
-                "Take them away, then say so (F12, hands clear).",
-            )
-
-    def _refuse_hot_nozzle(self) -> None:
-        probe = self.sheet.probe
-        if probe.kind != "nozzle":
-            return
-        nozzle = self.printer.state().nozzle
-        if max(nozzle.now_c, nozzle.target_c) > probe.hottest_c + 2.0:
-            raise JobError(
-                f"the nozzle is at {nozzle.now_c:.0f} °C (target {nozzle.target_c:.0f}), too hot "
-                "to touch the plate with.",
-                self.printer.identity.name,
-                f"Let it cool to {probe.hottest_c:.0f} °C and wipe the tip, then try again.",
-            )
-
-    def halted_error(self) -> Halted:
-        """What a halt means for whatever comes next."""
-        return Halted(
-            "stopped: the nozzle's position is unknown.",
-            self.printer.identity.name,
-            "Look how far the nozzle stands above the plate, and give that clearance.",
-        )
-
-    def _need_trust(self) -> None:
-        self._refuse_after_halt()
-        if self._trust is None:
-            raise self.unknown()
-
-    def _need_trust_with_hands(self) -> None:
-        if self._halted.is_set():
-            raise self.halted_error()
-        if self._trust is None:
-            raise self.unknown()
-
-    def unknown(self) -> TrustLost:
-        """The refusal where the nozzle's height is not known."""
-        return TrustLost(
-            "how high the nozzle stands is not known.",
-            self.printer.identity.name,
-            "Look how far it is above the plate, and give that clearance "
-            "(in the window, or with --clearance-mm).",
-        )
-
-    def _moved(self, action: Callable[[], _T]) -> _T:
-        try:
-            return action()
-        except PrinterRefused as no:
-            raise self._explained(no) from None
-
-    def _explained(self, no: PrinterRefused) -> JobError:
-        name = self.printer.identity.name
-        if no.reason == "halted" or self._halted.is_set():
-            self._halted.set()
-            self._forget()
-            return self.halted_error()
-        if no.reason in ("not_referenced", "restarted"):
-            self._forget()
-            return self.unknown()
-        if no.reason == "no_trip":
-            trusted = self._trust is not None
-            return NoTrip(
-                no.what,
-                name,
-                "The probe may not have come out, or the plate is further away than was touched "
-                "before."
-                if trusted
-                else "The nozzle went back up. Look at the probe, and measure the clearance again.",
-            )
-        return no

@@ -45,7 +45,7 @@ class PrinterState:
     """All that a printer tells about itself.
 
     `frame` changes whenever z may mean another height than before; `reference_touch` is where the
-    last reference tripped.
+    last reference tripped; `leave_mm`: how far below z = 0 it may go, until that is given back.
     """
 
     boot: str
@@ -61,19 +61,24 @@ class PrinterState:
     plate: Heat
     clock_s: float
     not_kept: int
+    leave_mm: float = 0.0
+    printing: bool = False
 
 
 @dataclass(frozen=True)
 class StoredValue:
     """A value that the printer stores: what it holds in its own name and sign, and what that means
-    in ours. `meaning` is one of trip_height, offset_x, offset_y, or "" for one that we do not use;
-    all in mm."""
+    in ours (`ours` live, `ours_kept` after power-off, `ours_default` in a printer that was never
+    set up). `meaning` is one of trip_height, offset_x, offset_y, job_shift (z of what is printed
+    moves by it, away from the plate), or "" for one that we do not use; all in mm."""
 
     name: str
     meaning: str
     live: float
     kept: float
     ours: float
+    ours_kept: float
+    ours_default: float = 0.0
 
 
 class Printer(Protocol):
@@ -102,6 +107,9 @@ class Printer(Protocol):
     def lower(self, mm: float) -> PrinterState:
         """Move toward the plate by a distance that a person's look allows; needs no reference."""
 
+    def leave_below(self, mm: float) -> PrinterState:
+        """Take leave to go so far below z = 0; 0 gives it back."""
+
     def touch(self, floor: float) -> Place:
         """Go straight down until the probe trips, never under z = floor: where it tripped."""
 
@@ -128,6 +136,9 @@ class Printer(Protocol):
 
     def set_value(self, meaning: str, ours: float) -> None:
         """Change a live value by its meaning, given in our sign. Raise the nozzle first."""
+
+    def nudge(self, mm: float) -> PrinterState:
+        """Move z of what is being printed, away from the plate: adds to the job shift."""
 
     def keep_values(self) -> None:
         """Make the live values survive power-off."""

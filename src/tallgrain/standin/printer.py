@@ -14,6 +14,7 @@ import numpy as np
 
 from tallgrain.standin.clock import Clock
 from tallgrain.standin.faults import AILS, Fault, Faults
+from tallgrain.standin.job import Job, Laid
 from tallgrain.standin.scenario import PARK_Z, Scenario
 
 STRIKE_MM = 0.05
@@ -87,6 +88,8 @@ class Printer:
         self.referenced = False
         self.reference_touch: dict[str, float] | None = None
         self.moving = False
+        self.leave_mm = 0.0
+        self.job: Job | None = None
         self.truth.probe.told_out = False
         self.truth.nozzle.target_c = self.truth.bed.target_c = 0.0
 
@@ -124,6 +127,8 @@ class Printer:
             "nozzle": {"now_c": round(nozzle.now_c, 2), "target_c": nozzle.target_c},
             "plate": {"now_c": round(bed.now_c, 2), "target_c": bed.target_c},
             "clock_s": round(self.clock.now(), 2),
+            "leave_mm": self.leave_mm,
+            "printing": self.job is not None and self.job.under_way,
             "not_kept": sum(self.live[k] != self.kept[k] for k in self.live),
         }
 
@@ -149,6 +154,8 @@ class Printer:
         """Height of what the probe meets below true tip places; a nozzle has grown with heat."""
         probe = self.truth.probe
         plate = self.truth.plate.height(tip_x + probe.dx, tip_y + probe.dy)
+        if self.job is not None and np.ndim(tip_x) == 0:
+            plate = plate + self.job.thick_at(float(tip_x + probe.dx), float(tip_y + probe.dy))
         return plate + (self._growth() if probe.kind == "nozzle" else 0.0)
 
     def _tip(self) -> tuple[float, float, float]:
@@ -268,10 +275,21 @@ class Printer:
         self._need_reference()
         self._within(x, y, z)
         sideways = abs(x - self.x) + abs(y - self.y) > 1e-6
+        if z < -self.leave_mm - 1e-6 and (sideways or z < self.z):
+            raise Refusal(
+                "below_zero", f"z = {z:.3f} is below zero, and leave for it was not taken"
+            )
         if z < self.z:
             self._touching = False
         speed = TRAVEL_MM_S if sideways else LIFT_MM_S
         await self._travel((x, y, z - self._frame), speed)
+        return self.state()
+
+    def leave_below(self, mm: float) -> dict[str, Any]:
+        """Leave to go below zero by so much; 0 gives it back. Power-off ends it, nothing else."""
+        if not 0 <= mm <= -self.truth.travel[2][0]:
+            raise Refusal("bad_value", f"z may go {-self.truth.travel[2][0]:g} mm below zero")
+        self.leave_mm = mm
         return self.state()
 
     async def lift(self, mm: float) -> dict[str, Any]:
@@ -390,6 +408,29 @@ class Printer:
         self._feel(self.x, self.y, self._height)
         return self.state()["probe"]
 
+    # Printing
+
+    def nudge(self, mm: float) -> dict[str, Any]:
+        """Shift z of what is being printed from now on; away from the plate is positive."""
+        if self.job is None or not self.job.under_way:
+            raise Refusal("not_printing", "nothing is being printed")
+        if abs(mm) > 0.2 or abs(self.live["job_shift_mm"] + mm) > 1.0:
+            raise Refusal("bad_value", "a nudge is at most 0.2 mm, and all of them at most 1 mm")
+        self.live["job_shift_mm"] = round(self.live["job_shift_mm"] + mm, 4)
+        return self.state()
+
+    async def run_job(self, job: Job) -> None:
+        """Print it. Whatever stops the drives ends it; z of every move takes the job shift."""
+        for move in job.moves:
+            if self.job is not job:
+                raise Refusal("restarted", "the printer restarted")
+            shift = self.live["job_shift_mm"]
+            to = (move.x, move.y, move.z + shift - self._frame)
+            await self._travel(to, move.mm_per_s)
+            if move.material > 0:
+                x, y, _ = self._tip()
+                job.laid.append(Laid(move, self.gap() - (move.z - job.layer_z), x, y))
+
     # Heat, memory, power
 
     def heat(self, nozzle_c: float | None, plate_c: float | None) -> dict[str, Any]:
@@ -432,7 +473,7 @@ class Printer:
         if not np.isfinite(value) or abs(value) > 100:
             raise Refusal("bad_value", f"{value} is not a length this printer can store")
         self.live[name] = value
-        if not name.startswith("sensor_"):
+        if name == "trip_drop_mm":
             self._lose_place()
         return self.values()
 
@@ -443,7 +484,7 @@ class Printer:
 
     def values(self) -> dict[str, Any]:
         """Live and kept values, in the printer's own names and signs."""
-        return {k: {"live": self.live[k], "kept": self.kept[k]} for k in self.live}
+        return {k: {"live": self.live[k], "kept": self.kept[k], "default": 0.0} for k in self.live}
 
     def restart(self) -> None:
         """Power off and on: memory falls back to what was kept, the place is lost."""

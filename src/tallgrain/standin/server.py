@@ -9,6 +9,7 @@ from dataclasses import asdict
 from typing import Any
 
 from tallgrain.standin.faults import FaultSpecError
+from tallgrain.standin.job import Job, ProgramError
 from tallgrain.standin.plate import Strip
 from tallgrain.standin.printer import Printer, Refusal, Tape
 
@@ -111,7 +112,7 @@ class HandsPort(Port):
         acts = (
             self.power, self.reflash, self.fault, self.mend, self.probe, self.ruler, self.sheet,
             self.reseat, self.move, self.days, self.nozzle, self.look, self.tape, self.strip,
-            self.gauge, self.turn,
+            self.gauge, self.turn, self.print, self.patch, self.nudge, self.clean,
         )  # fmt: skip
         super().__init__({f"hands.{act.__name__}": act for act in acts})
 
@@ -213,6 +214,59 @@ class HandsPort(Port):
                 return {"turned": name}
         raise Refusal("bad_value", f"there is no adjuster '{name}'")
 
+    def print(
+        self, session: Session, program: str, nozzle_c: float, plate_c: float
+    ) -> dict[str, Any]:
+        """Heat, then print a program from a card, as a person starts it at the printer."""
+        p = self.printer
+        try:
+            job = Job.read(program, (p.x, p.y, p.z))
+        except ProgramError as no:
+            raise Refusal("bad_value", f"the program can't be printed: {no}") from None
+        if p.job is not None:
+            raise Refusal("bad_value", "what was printed last still lies on the plate")
+        if not p.referenced:
+            raise Refusal("not_referenced", "the printer does not know where it is: reference it")
+        if p.truth.probe.extended and p.truth.probe.kind != "nozzle" and not p.truth.probe.fixed:
+            raise Refusal("bad_value", "the probe is out: put it away before printing")
+        for move in job.moves:
+            p._within(move.x, move.y, move.z)
+        p.begin()
+        p.job = job
+        p.heat(nozzle_c, plate_c)
+
+        async def run() -> None:
+            try:
+                await p.wait_for_heat()
+                await p.run_job(job)
+                await p.lift(10.0)
+            except Refusal as no:
+                job.ended_why = str(no)
+            finally:
+                job.under_way = p.moving = False
+
+        task = asyncio.ensure_future(run())
+        self.tasks.add(task)
+        task.add_done_callback(self.tasks.discard)
+        return {"moves": len(job.moves)}
+
+    def patch(self, session: Session) -> dict[str, Any]:
+        """Look at what was printed."""
+        if self.printer.job is None:
+            raise Refusal("bad_value", "nothing was printed yet")
+        return self.printer.job.look(self.printer.truth.rng("eye"))
+
+    def nudge(self, session: Session, mm: float) -> dict[str, Any]:
+        """Turn the printer's own knob while it prints: z of the job moves by so much."""
+        self.printer.nudge(mm)
+        return {"job_shift_mm": self.printer.live["job_shift_mm"]}
+
+    def clean(self, session: Session) -> dict[str, Any]:
+        """Take what was printed off the plate."""
+        if self.printer.job is not None and not self.printer.job.under_way:
+            self.printer.job = None
+        return {}
+
     def sheet(self, session: Session, name: str) -> dict[str, Any]:
         """Put another sheet on."""
         if name not in self.printer.truth.plate.sheets:
@@ -264,6 +318,7 @@ class LinkPort(Port):
                 "motion.go": self._motion(lambda x, y, z: p.go(x, y, z)),
                 "motion.lift": self._motion(lambda mm: p.lift(mm)),
                 "motion.lower": self._motion(lambda mm: p.lower(mm)),
+                "motion.leave_below": self._leased(lambda mm: p.leave_below(mm)),
                 "motion.touch": self._motion(lambda floor: p.touch(floor)),
                 "motion.rest": self._motion(lambda seconds: p.rest(seconds)),
                 "probe.extend": self._motion(lambda: p.extend(True)),
@@ -275,6 +330,7 @@ class LinkPort(Port):
                 "values.list": lambda s: p.values(),
                 "values.set": self._leased(lambda name, value: p.set_value(name, value)),
                 "values.keep": self._leased(lambda: p.keep_values()),
+                "job.nudge": self._leased(lambda mm: p.nudge(mm)),
             }
         )
 
@@ -315,10 +371,9 @@ class LinkPort(Port):
     def _motion(self, action: Callable[..., Awaitable[Any]]) -> Method:
         async def move(session: Session, **params: Any) -> Any:
             self._need_lease(session)
-            awaited = action(**params)
             self.printer.begin()
             try:
-                return await awaited
+                return await action(**params)
             finally:
                 self.printer.moving = False
 

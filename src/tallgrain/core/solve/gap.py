@@ -26,13 +26,23 @@ CONTRADICTS = 2.5
 SAFE_STEP_MM = 0.1
 
 
+# What a nozzle grows by for each degree that it is still away from its target (10 mm of steel).
+GROWTH_MM_PER_C = 1.1e-4
+SETTLED_C = 2.0
+# How far the middle of a plate moves from cold to soaked (mm), until a printer's own is known; a
+# soak as long as its target leaves a twentieth of that.
+SOAK_MM = 0.03
+
+
 @dataclass(frozen=True)
 class GaugeTouch:
-    """What a gauge of a thickness did at the printer's z (mm)."""
+    """What a gauge of a thickness did at the printer's z (mm). trip_z: where the probe tripped at
+    the same place, when that is not where the reference was made."""
 
     z: float
     feel: FeelWord
     gauge: float
+    trip_z: float | None = None
 
 
 @dataclass(frozen=True)
@@ -48,7 +58,8 @@ class Trial:
 class GaugeLoop:
     """All that was felt, in the order of time; lengths are mm.
 
-    growth: how far the nozzle may still grow, because it has not settled (half width).
+    growth: how far the nozzle may still grow, because it has not settled (half width); settle: how
+    far the plate may still move, because it has not soaked (half width).
     """
 
     t_set: float
@@ -57,6 +68,7 @@ class GaugeLoop:
     gauge_tolerance: float = 0.005
     probe_s_r: float = 0.003
     growth: float = 0.0
+    settle: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -90,7 +102,21 @@ class GapEstimate:
 
 def says(loop: GaugeLoop, touch: GaugeTouch) -> float:
     """The t that a touch speaks of."""
-    return loop.t_set + touch.gauge - touch.z
+    trip_z = loop.t_set if touch.trip_z is None else touch.trip_z
+    return trip_z + touch.gauge - touch.z
+
+
+def still_grows(now_c: float, target_c: float) -> float:
+    """How far a nozzle may still grow or shrink (mm): nothing once it is at its target."""
+    away = abs(now_c - target_c) if target_c else 0.0
+    return GROWTH_MM_PER_C * away if away > SETTLED_C else 0.0
+
+
+def still_settles(soaked_min: float | None, target_min: float) -> float:
+    """How far a plate may still move (mm) after so much of the soak that the builder wants."""
+    if target_min <= 0:
+        return 0.0
+    return float(SOAK_MM * np.exp(-3.0 * min((soaked_min or 0.0) / target_min, 10.0)))
 
 
 def solve_gap(loop: GaugeLoop) -> GapEstimate:
@@ -132,6 +158,8 @@ def solve_gap(loop: GaugeLoop) -> GapEstimate:
     budget["probe"] = loop.probe_s_r
     if loop.growth:
         budget["growth"] = loop.growth / np.sqrt(3)
+    if loop.settle:
+        budget["soak"] = loop.settle / np.sqrt(3)
     overlap = max((c.by for c in contradictions), default=0.0)
     if overlap:
         budget["contradiction"] = overlap / 2 / np.sqrt(3)
@@ -183,11 +211,13 @@ def next_touch(loop: GaugeLoop, gauge: float) -> NextTouch:
     gauge slid free; with both it stays between heights that were felt.
     """
     found = solve_gap(loop)
-    top = max((t.z for t in loop.touches), default=loop.t_set)
-    free = [t.z - t.gauge for t in loop.touches if t.feel == "free"]
+    # As high as each would have been at the place of the reference.
+    level = [loop.t_set + t.gauge - says(loop, t) for t in loop.touches]
+    top = max(level, default=loop.t_set)
+    free = [loop.t_set - says(loop, t) for t in loop.touches if t.feel == "free"]
     if found.contradictions:
         i, _ = found.contradictions[0].touches
-        return NextTouch(max(loop.touches[i].z, top), "repeat the touches that contradict")
+        return NextTouch(max(level[i], top), "repeat the touches that contradict")
     if found.low is not None and found.high is not None:
         middle = loop.t_set + gauge - (found.low + found.high) / 2
         return NextTouch(_on_step(middle, loop.z_step), "the middle of what is left")

@@ -1,0 +1,37 @@
+"""Reading the JSON files of our own: the right format and version, or a sentence."""
+
+import json
+from typing import Any, TypeVar
+
+import pydantic
+from pydantic import BaseModel
+
+from tallgrain.errors import InputError
+from tallgrain.formats.refusals import misspelt, refusal
+
+_Record = TypeVar("_Record", bound=BaseModel)
+
+
+def parse_own(text: str, where: str, kind: str, model: type[_Record]) -> _Record:
+    """The record of a file of "format": "tallgrain-<kind>", version 1. Raises InputError."""
+    try:
+        data: Any = json.loads(text)
+    except json.JSONDecodeError as error:
+        raise InputError(
+            f"this is not JSON: {error.msg}.", f"{where}, line {error.lineno}", "Mend that line."
+        ) from None
+    if not isinstance(data, dict) or data.get("format") != f"tallgrain-{kind}":
+        raise InputError(f'this is not a {kind} file: "format" is not "tallgrain-{kind}".', where)
+    if data.get("version") != 1:
+        raise InputError(
+            f"version {data.get('version')!r} of {kind} files is unknown here.",
+            f"{where}, version", "Use a newer Tall Grain, or a file of version 1.",
+        )  # fmt: skip
+    try:
+        record = model.model_validate(data)
+    except pydantic.ValidationError as error:
+        raise refusal(error, where) from None
+    wrong = misspelt(record)
+    if wrong:
+        raise InputError(" ".join(wrong), where, "Correct the spelling.")
+    return record

@@ -1,0 +1,79 @@
+"""Values files: all that a printer stores, as JSON of our own; written before every change."""
+
+from collections.abc import Sequence
+from datetime import datetime
+from pathlib import Path
+from typing import Annotated, Literal
+
+from pydantic import AwareDatetime, BaseModel, ConfigDict, Field
+
+from tallgrain.errors import JobError
+from tallgrain.formats.own_json import parse_own
+from tallgrain.formats.textio import read_text
+
+Length = Annotated[float, Field(ge=-100, le=100)]
+# How many automatic backups of a printer are kept.
+BACKUPS = 50
+
+
+class _Record(BaseModel):
+    model_config = ConfigDict(extra="allow", allow_inf_nan=False)
+
+
+class ValueRecord(_Record):
+    """One value: the printer's own name and figures; meaning and live_mm in Tall Grain's sign."""
+
+    name: str
+    meaning: str = ""
+    live: float
+    kept: float
+    live_mm: Length
+
+
+class ValuesRecord(_Record):
+    """The file."""
+
+    format: Literal["tallgrain-values"] = "tallgrain-values"
+    version: Literal[1] = 1
+    machine: str
+    taken_at: AwareDatetime
+    why: str = ""
+    values: Annotated[tuple[ValueRecord, ...], Field(min_length=1)]
+
+    def ours(self) -> dict[str, float]:
+        """Live values by meaning, in Tall Grain's sign."""
+        return {v.meaning: v.live_mm for v in self.values if v.meaning}
+
+
+def write_values(path: Path, record: ValuesRecord) -> None:
+    """Write it in one step: a crash leaves the old file or the new one. Raises JobError."""
+    part = path.with_name(path.name + ".part")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        part.write_text(record.model_dump_json(indent=1) + "\n", encoding="utf-8")
+        part.replace(path)
+    except OSError as error:
+        raise JobError(f"the values can't be written: {error.strerror}.", str(path)) from None
+
+
+def read_values(path: Path) -> ValuesRecord:
+    """A values file. Raises InputError."""
+    return parse_own(read_text(path), str(path), "values", ValuesRecord)
+
+
+def back_up(folder: Path, record: ValuesRecord) -> Path:
+    """Write a backup beside the others of its printer, and let the oldest beyond BACKUPS go."""
+    path = folder / f"{_stamp(record.taken_at)}.json"
+    write_values(path, record)
+    for old in backups(folder)[:-BACKUPS]:
+        old.unlink(missing_ok=True)
+    return path
+
+
+def backups(folder: Path) -> Sequence[Path]:
+    """A printer's backups, oldest first."""
+    return sorted(folder.glob("values-*.json"))
+
+
+def _stamp(when: datetime) -> str:
+    return f"values-{when:%Y%m%d-%H%M%S-%f}"

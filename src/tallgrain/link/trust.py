@@ -1,0 +1,231 @@
+"""What the guard believes of a printer's height, and what it refuses without that belief."""
+
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TypeVar
+
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.errors import GuardRefused, Halted, JobError, NoTrip, PrinterRefused, TrustLost
+from tallgrain.link.known import Known
+from tallgrain.link.protocol import Printer, PrinterState
+
+# How far above the highest touch the nozzle travels.
+TRAVEL_MM = 4.0
+SETTLE_S = 30.0
+
+_T = TypeVar("_T")
+
+
+@dataclass(frozen=True)
+class Trust:
+    """What the guard believes about a printer's z, and in which of its frames."""
+
+    boot: str
+    frame: int
+
+
+class Trusting:
+    """Trust in one printer's height: gained, lost, and asked for before anything moves."""
+
+    def __init__(self, printer: Printer, sheet: MachineSheet) -> None:
+        self.printer = printer
+        self.sheet = sheet
+        self.known = Known(sheet)
+        self._trust: Trust | None = None
+        self._z = 0.0
+        self._clearance: float | None = None
+        self._out = False
+        # The lowest z that a person's look or gauge allows, and the place where it does.
+        self._room: tuple[float, float, float] | None = None
+        # Which print was nudged, and by how much nearer to the plate.
+        self._nudged = (-1, 0.0)
+        self._halted = threading.Event()
+        # Set while a person's hands are at the printer; only that person's key clears it.
+        self.hands_in = False
+        self.attach()
+
+    @property
+    def trusted(self) -> bool:
+        """Whether the guard knows how high the nozzle stands."""
+        return self._trust is not None and not self._halted.is_set()
+
+    @property
+    def clearance_mm(self) -> float | None:
+        """The clearance that the builder typed and that the next reference will use."""
+        return self._clearance
+
+    def attach(self) -> PrinterState:
+        """Look at the printer anew: after linking, and after a lost link.
+
+        A printer that says where its last reference tripped is believed for as long as neither
+        its power-on nor its frame changes.
+        """
+        state = self._at_rest()
+        if state.leave_mm:
+            # Whoever took it is gone, or its way back was lost.
+            state = self.printer.leave_below(0.0)
+        now = Trust(state.boot, state.frame)
+        if not state.referenced or state.reference_touch is None:
+            self._forget()
+        elif now != self._trust:
+            self._forget()
+            self._trust = now
+            self.known.note(state.reference_touch)
+        self._z = state.position.z
+        self._out = state.extended
+        return state
+
+    def _at_rest(self) -> PrinterState:
+        """The state once a motion that was under way has ended by its own bound."""
+        until = time.monotonic() + SETTLE_S
+        state = self.printer.state()
+        if state.printing:
+            raise JobError(
+                "the printer prints.", self.printer.identity.name,
+                "Wait until the print has ended, then go on.",
+            )  # fmt: skip
+        while state.moving and time.monotonic() < until:
+            time.sleep(0.02)
+            state = self.printer.state()
+        if state.moving:
+            raise JobError(
+                "the printer is moving, and Tall Grain did not order it.",
+                self.printer.identity.name,
+                "Wait until it stands still, or use STOP.",
+            )
+        return state
+
+    def _look(self) -> PrinterState:
+        """Where the nozzle stands now: a print or a person may have moved it since."""
+        state = self.printer.state()
+        self._z = state.position.z
+        return state
+
+    def _forget(self) -> None:
+        self._trust = None
+        self._room = None
+        self.known.forget()
+
+    def halt(self) -> None:
+        """Stop at once; from any thread."""
+        self._halted.set()
+        self.printer.halt()
+
+    def lift(self, mm: float) -> None:
+        """Away from the plate; allowed without trust, never after a halt."""
+        self._refuse_after_halt()
+        self._z = self._moved(lambda: self.printer.lift(mm)).position.z
+
+    def retract(self) -> None:
+        """Probe away; a carried one is proven to be off."""
+        self._refuse_after_halt()
+        if not self.sheet.probe.goes_away:
+            return
+        self._moved(self.printer.retract)
+        self._out = False
+        if self.sheet.probe.kind == "carried" and self.printer.state().extended:
+            self._out = True
+            raise JobError(
+                "the probe was not put away: it still hangs under the head.",
+                self.printer.identity.name,
+                "Take it off by hand before anything heats or prints.",
+            )
+
+    def heat(self, nozzle_c: float | None, plate_c: float | None) -> PrinterState:
+        """Set targets; not with a carried probe under the head."""
+        if self.sheet.probe.kind == "carried" and self._out and (nozzle_c or plate_c):
+            raise GuardRefused(
+                "the probe still hangs under the head.", "heat", "Put it away before heating."
+            )
+        return self.printer.heat(nozzle_c, plate_c)
+
+    def _travel_z(self) -> float:
+        return self.known.highest + TRAVEL_MM
+
+    def _rise_to_travel(self) -> None:
+        travel = self._travel_z()
+        if self._z < travel:
+            self.lift(travel - self._z + self.known.slack)
+
+    def _refuse_after_halt(self) -> None:
+        self._refuse_hands_in()
+        if self._halted.is_set():
+            raise self.halted_error()
+
+    def _refuse_hands_in(self) -> None:
+        if self.hands_in:
+            raise GuardRefused(
+                "hands are at the printer: nothing moves.",
+                self.printer.identity.name,
+                "Take them away, then say so (F12, hands clear).",
+            )
+
+    def _refuse_hot_nozzle(self) -> None:
+        probe = self.sheet.probe
+        if probe.kind != "nozzle":
+            return
+        nozzle = self.printer.state().nozzle
+        if max(nozzle.now_c, nozzle.target_c) > probe.hottest_c + 2.0:
+            raise JobError(
+                f"the nozzle is at {nozzle.now_c:.0f} °C (target {nozzle.target_c:.0f}), too hot "
+                "to touch the plate with.",
+                self.printer.identity.name,
+                f"Let it cool to {probe.hottest_c:.0f} °C and wipe the tip, then try again.",
+            )
+
+    def halted_error(self) -> Halted:
+        """What a halt means for whatever comes next."""
+        return Halted(
+            "stopped: the nozzle's position is unknown.",
+            self.printer.identity.name,
+            "Look how far the nozzle stands above the plate, and give that clearance.",
+        )
+
+    def _need_trust(self) -> None:
+        self._refuse_after_halt()
+        if self._trust is None:
+            raise self.unknown()
+
+    def _need_trust_with_hands(self) -> None:
+        if self._halted.is_set():
+            raise self.halted_error()
+        if self._trust is None:
+            raise self.unknown()
+
+    def unknown(self) -> TrustLost:
+        """The refusal where the nozzle's height is not known."""
+        return TrustLost(
+            "how high the nozzle stands is not known.",
+            self.printer.identity.name,
+            "Look how far it is above the plate, and give that clearance "
+            "(in the window, or with --clearance-mm).",
+        )
+
+    def _moved(self, action: Callable[[], _T]) -> _T:
+        try:
+            return action()
+        except PrinterRefused as no:
+            raise self._explained(no) from None
+
+    def _explained(self, no: PrinterRefused) -> JobError:
+        name = self.printer.identity.name
+        if no.reason == "halted" or self._halted.is_set():
+            self._halted.set()
+            self._forget()
+            return self.halted_error()
+        if no.reason in ("not_referenced", "restarted"):
+            self._forget()
+            return self.unknown()
+        if no.reason == "no_trip":
+            trusted = self._trust is not None
+            return NoTrip(
+                no.what,
+                name,
+                "The probe may not have come out, or the plate is further away than was touched "
+                "before."
+                if trusted
+                else "The nozzle went back up. Look at the probe, and measure the clearance again.",
+            )
+        return no
