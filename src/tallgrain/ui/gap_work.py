@@ -31,6 +31,7 @@ class GapWork(QObject):
         """Begin anew with the printer that is shown."""
         self.feels: list[Feel] = []
         self.t_set: float | None = None
+        self.trip_z: float | None = None
         self.trips: list[tuple[float, float]] = []
         self.room_z: float | None = None
         self.z: float | None = None
@@ -53,18 +54,27 @@ class GapWork(QObject):
             low, high = sheet.travel.x
             box = sheet.plate.outline.less(sheet.plate.margin).box
             x = max(low, box.x0) + share * (min(high, box.x1) - max(low, box.x0))
+        self.go_to(x, y)
 
-        def over() -> float:
+    def go_to(self, x: float, y: float) -> None:
+        """Bring the nozzle over a place where the probe touches first."""
+        guard, sheet = self._session.guard, self._session.sheet
+        if guard is None or sheet is None:
+            return
+        at_datum = (x, y) == sheet.plate.datum_point
+
+        def over() -> tuple[float, float | None]:
             t_set = guard.printer.trip_height()
             guard.extend()
             # Touch where the gauge will be felt: the probe there, then the nozzle there.
-            guard.touch_at(x, y)
+            tripped = guard.touch_at(x, y)
             guard.go_above(x, y)
             guard.hands_in = True
-            return t_set
+            return t_set, None if at_datum else tripped
 
         def there(result: Any) -> None:
-            self.began_over(result)
+            t_set, self.trip_z = result
+            self.began_over(t_set)
             self.room_z = None
             self._position()
 
@@ -105,7 +115,7 @@ class GapWork(QObject):
         guard = self._session.guard
         if guard is None or self.z is None or self._session.busy:
             return  # where the nozzle stands is only known at rest
-        self.feels.append(Feel(self.z, gauge, feel))
+        self.feels.append(Feel(self.z, gauge, feel, self.trip_z))
         if feel == "free":
 
             def told(result: Any) -> None:

@@ -1,60 +1,153 @@
-"""The gauge loop of the Gap station: feels over one place, solved with a budget, and applied."""
+"""The gauge loop of the Gap station: feels over one place or several, solved with a budget."""
 
+from collections.abc import Iterator
+from dataclasses import dataclass
 from typing import Any
 
-from tallgrain.core.solve.gap import GapEstimate, GaugeLoop, GaugeTouch, next_touch, solve_gap
-from tallgrain.errors import GuardRefused, JobError
+import numpy as np
+
+from tallgrain.core.drift.season import like
+from tallgrain.core.solve.gap import (
+    GapEstimate,
+    GaugeLoop,
+    GaugeTouch,
+    next_touch,
+    solve_gap,
+    still_grows,
+    still_settles,
+)
+from tallgrain.core.survey import Conditions
+from tallgrain.core.values import same
+from tallgrain.errors import GuardRefused
+from tallgrain.routines.events import BreakOff
+from tallgrain.routines.warm import warm_up
 from tallgrain.store.ledger import Observation
 from tallgrain.ui.gap_work import GapWork
 from tallgrain.ui.probe_work import ProbeWork
 from tallgrain.ui.session import Session
+from tallgrain.ui.values_work import ValuesWork
 
-TOPIC, VALUE = "gap", "value"
+TOPIC, AIM, VERIFIED = "gap", "print conditions", "gap verified"
+TRIP = "trip_height"
 # A change beyond this is applied only deliberately.
 LARGEST_CHANGE_MM = 0.5
-READ_BACK_MM = 1e-6
+# How far from the datum repeats are felt (mm).
+ASIDE_MM = 60.0
+
+
+@dataclass(frozen=True)
+class Aim:
+    """How the builder prints: what the nozzle and plate are at, and how long the plate soaks."""
+
+    nozzle_c: float = 215.0
+    plate_c: float = 60.0
+    soak_min: float = 10.0
 
 
 class GaugeWork(GapWork):
-    """Feels stay across references: repeats at one place are what the scatter comes from."""
+    """Feels stay across references: repeats are what the scatter comes from."""
 
-    def __init__(self, session: Session, probe: ProbeWork) -> None:
-        self._asked_boot = ""
+    def __init__(self, session: Session, probe: ProbeWork, values: ValuesWork) -> None:
+        self.values = values
         super().__init__(session, probe)
-        session.changed.connect(self.prove)
+        values.conditions = self.now_at
+        values.changed.connect(self.changed)
 
     def read(self) -> None:
-        """Begin anew with the printer that is shown, remembering what was found and applied."""
+        """Begin anew with the printer that is shown, remembering what was found."""
         super().read()
+        self.aim = Aim()
+        self.solved_before: list[Observation] = []
+        self.verified: Observation | None = None
         sheet = self._session.sheet
-        for topic in (TOPIC, VALUE) if sheet is not None else ():
-            assert sheet is not None
-            for seen in self._session.ledger.observations(sheet.name, topic):
-                self.stored[topic] = seen
+        if sheet is not None:
+            ledger = self._session.ledger
+            self.solved_before = ledger.observations(sheet.name, TOPIC)
+            for seen in ledger.observations(sheet.name, AIM):
+                self.aim = Aim(**seen.figures)
+            for seen in ledger.observations(sheet.name, VERIFIED):
+                self.verified = seen
         self.changed.emit()
+
+    # Conditions
+
+    def take_aim(self, aim: Aim) -> None:
+        """The builder's own print conditions; kept for this printer."""
+        if aim != self.aim:
+            self.aim = aim
+            self._probe.note(
+                AIM, "all", "chosen",
+                nozzle_c=aim.nozzle_c, plate_c=aim.plate_c, soak_min=aim.soak_min,
+            )  # fmt: skip
+            self.changed.emit()
+
+    def now_at(self) -> dict[str, Any]:
+        """Sheet and temperatures that a value is for."""
+        state = self._session.state
+        return {
+            "sheet": self._session.plate_sheet,
+            "nozzle_c": round(state.nozzle.target_c) if state else None,
+            "plate_c": round(state.plate.target_c) if state else None,
+            "soak_min": self._session.soak_min,
+        }
+
+    def warm(self) -> None:
+        """Warm up and soak as the builder prints; breaking off goes on early."""
+        guard, aim, session = self._session.guard, self.aim, self._session
+        if guard is None:
+            return
+        left = max(aim.soak_min - (session.soak_min or 0.0), 0.0)
+
+        def routine(token: BreakOff) -> Iterator[object]:
+            yield from warm_up(guard, aim.nozzle_c, aim.plate_c, left, token)
+
+        session.play("warming and soaking", routine, lambda event: self.changed.emit())
+
+    @property
+    def warm_enough(self) -> bool:
+        """Whether nozzle and plate are as they are when printing."""
+        state = self._session.state
+        return state is not None and all(
+            abs(heat.now_c - wanted) <= 3.0
+            for heat, wanted in ((state.nozzle, self.aim.nozzle_c), (state.plate, self.aim.plate_c))
+            if wanted > 0
+        )
+
+    # The loop
 
     def began_over(self, t_set: float) -> None:
         """The same value in the printer: another repeat. Another value: what was felt counts from
         a zero that is gone."""
-        if self.t_set is None or abs(self.t_set - t_set) > READ_BACK_MM:
+        if self.t_set is None or not same(self.t_set, t_set):
             self.feels = []
         self.t_set = t_set
+
+    def go_aside(self, place: tuple[float, float]) -> None:
+        """Over the datum, or so far beside it (mm)."""
+        sheet = self._session.sheet
+        if sheet is not None:
+            x, y = sheet.plate.datum_point
+            self.go_to(x + place[0], y + place[1])
 
     @property
     def loop(self) -> GaugeLoop | None:
         """All that was felt, as the solver wants it."""
-        sheet = self._session.sheet
+        session = self._session
+        sheet, state = session.sheet, session.state
         if self.t_set is None or sheet is None:
             return None
-        touches = tuple(GaugeTouch(f.z, f.feel, f.gauge) for f in self.feels)  # type: ignore[arg-type]
-        state = self._session.state
-        # A nozzle that still warms or cools has not settled: 1.1e-4 mm per degree is usual.
-        away = 0.0
-        if state is not None and state.nozzle.target_c:
-            away = abs(state.nozzle.now_c - state.nozzle.target_c)
+        touches = tuple(
+            GaugeTouch(f.z, f.feel, f.gauge, f.trip_z)  # type: ignore[arg-type]
+            for f in self.feels
+        )
+        grows = settles = 0.0
+        if state is not None:
+            grows = still_grows(state.nozzle.now_c, state.nozzle.target_c)
+            if state.plate.target_c > 0:
+                settles = still_settles(session.soak_min, self.aim.soak_min)
         return GaugeLoop(
             self.t_set, touches, sheet.travel.z_step, probe_s_r=sheet.probe.repeatability.s_r,
-            growth=1.1e-4 * away if away > 2.0 else 0.0,
+            growth=grows, settle=settles,
         )  # fmt: skip
 
     @property
@@ -64,29 +157,65 @@ class GaugeWork(GapWork):
         return solve_gap(loop) if loop is not None and loop.touches else None
 
     def felt(self) -> None:
-        """Keep each answer: the newest counts."""
-        found = self.solved
-        if found is not None and found.t is not None:
-            self._note(TOPIC, "trip height", "solved", t=found.t, u=found.u, feels=len(self.feels))
-
-    def _note(self, topic: str, item: str, outcome: str, note: str = "", **figures: Any) -> None:
-        self._probe.note(topic, item, outcome, note, **figures)
+        """Keep each answer: the newest counts. After a value was applied it is a check of it."""
+        found, t_set = self.solved, self.t_set
+        if found is None or found.t is None or found.u is None or t_set is None:
+            return
+        self._probe.note(
+            TOPIC, TRIP, "solved", t=found.t, u=found.u, feels=len(self.feels), **self.now_at()
+        )
         sheet = self._session.sheet
-        if sheet is not None:
-            seen = self._session.ledger.observations(sheet.name, topic)
-            self.stored[topic] = seen[-1] if seen else self.stored[topic]
+        assert sheet is not None
+        self.solved_before = self._session.ledger.observations(sheet.name, TOPIC)
+        last = self.values.last(TRIP)
+        if last is not None and same(last.after, t_set) and not found.contradictions:
+            off = found.t - t_set
+            agrees = abs(off) <= 2 * np.sqrt(2) * found.u
+            outcome = "agrees" if agrees else "differs"
+            self._probe.note(VERIFIED, TRIP, outcome, off=off, u=found.u, t_set=t_set)
+            seen = self._session.ledger.observations(sheet.name, VERIFIED)
+            self.verified = seen[-1] if seen else None
 
     def to_the_middle(self, gauge: float) -> None:
         """Step toward the middle of what is left, as far as the room that was said allows."""
         loop, z = self.loop, self.z
         if loop is None or z is None or not loop.touches:
             return
-        wanted = next_touch(loop, gauge).z - z
+        level = 0.0 if self.trip_z is None else self.trip_z - loop.t_set
+        wanted = next_touch(loop, gauge).z + level - z
         if wanted < 0:
             room = 0.0 if self.room_z is None else max(z - self.room_z, 0.0)
             wanted = -min(-wanted, room)
         if abs(wanted) > 1e-4:
             self.step(max(min(wanted, 2.0), -2.0))
+
+    # What is known for these conditions
+
+    @property
+    def known(self) -> Observation | None:
+        """The newest solved value for the sheet that is on and the plate's temperature."""
+        here = self._conditions(self.now_at())
+        for seen in reversed(self.solved_before):
+            if like(self._conditions(seen.figures), here):
+                return seen
+        return None
+
+    @staticmethod
+    def _conditions(figures: dict[str, Any]) -> Conditions:
+        return Conditions(
+            figures.get("nozzle_c"), figures.get("plate_c"), None, figures.get("sheet")
+        )
+
+    @property
+    def stored_differs(self) -> float | None:
+        """The value once solved for this sheet and heat, where the printer holds another."""
+        known, held = self.known, self.values.ours(TRIP)
+        if known is None or held is None or self.feels:
+            return None
+        t, u = known.figures["t"], known.figures["u"]
+        return t if abs(t - held) > max(2 * u, 0.01) else None
+
+    # Applying
 
     def refusal(self, deliberate: bool) -> GuardRefused | None:
         """What speaks against applying: no estimate, contradictions, a sign or a size that can't
@@ -97,9 +226,7 @@ class GaugeWork(GapWork):
                 "there is no trip height to apply yet.", "gap", "Feel until both sides are known."
             )
         if found.contradictions:
-            return GuardRefused(
-                f"{found.contradictions[0].sentence}", "gap", "Nothing was applied."
-            )
+            return GuardRefused(found.contradictions[0].sentence, "gap", "Nothing was applied.")
         if deliberate:
             return None
         if sheet.probe.kind != "nozzle" and found.t < 0:
@@ -119,112 +246,25 @@ class GaugeWork(GapWork):
 
     def apply(self, deliberate: bool, why: str) -> None:
         """Raise, set the value in the printer, read it back; the reference is worthless then."""
-        guard, found, session = self._session.guard, self.solved, self._session
+        found = self.solved
         if no := self.refusal(deliberate):
             self._probe.refuse(no)
             return
-        if guard is None or found is None or found.t is None or self.t_set is None:
-            return
-        wanted, before = round(found.t, 4), self.t_set
-        self._set(before, wanted, why or f"gauge, ± {2 * (found.u or 0.0):.3f} mm (k = 2)")
-        session.changed.emit()
+        if found is not None and found.t is not None:
+            told = why or f"gauge, ± {2 * (found.u or 0.0):.3f} mm (k = 2)"
+            self.set_trip(found.t, told, u=found.u)
 
-    def take_back(self) -> None:
-        """The value before the last one that was applied: a correction of its own."""
-        stored = self.stored.get(VALUE)
-        if stored is None or "before" not in stored.figures:
-            return
-        self._set(stored.figures["after"], stored.figures["before"], "taken back")
+    def set_trip(self, t: float, why: str, **figures: Any) -> None:
+        """A trip height for the printer; what was felt counts from a zero that is gone then."""
 
-    def _set(self, before: float, wanted: float, why: str) -> None:
-        guard = self._session.guard
-        if guard is None:
-            return
-
-        def set_it() -> float:
-            # Raised first, whatever is known; hands stay in until a person says otherwise.
-            if guard.hands_in:
-                for _ in range(3):
-                    guard.step(2.0)
-            elif guard.trusted:
-                guard.park()
-            else:
-                guard.lift(5.0)
-            guard.printer.set_value("trip_height", wanted)
-            read = guard.printer.trip_height()
-            guard.attach()
-            if abs(read - wanted) > READ_BACK_MM:
-                raise JobError(
-                    f"the printer holds {read:.4f} mm, not the {wanted:.4f} mm that was set.",
-                    guard.printer.identity.name, "Read its values, and set it again.",
-                )  # fmt: skip
-            return read
-
-        def done(read: Any) -> None:
-            self._note(VALUE, "trip_height", "applied, not kept", why, before=before, after=read)
-            # What was felt counts from a zero that is gone now.
+        def gone() -> None:
             self.z = self.room_z = self.t_set = None
             self.feels = []
-            self.changed.emit()
 
-        self._session.do("raising, then setting the trip height", set_it, done)
+        self.values.set({TRIP: t}, why, gone, **figures)
 
-    def keep(self) -> None:
-        """Make the printer's values survive power-off; unproven until seen again after one."""
-        printer = self._session.printer
-        if printer is None:
-            return
-
-        boot = printer.identity.boot
-
-        def done(_: Any) -> None:
-            stored = self.stored.get(VALUE)
-            if stored is not None:
-                figures = {**stored.figures, "boot": boot}
-                self._note(VALUE, "trip height", "kept, unproven", stored.note, **figures)
-            self.changed.emit()
-
-        self._session.do("keeping the values", printer.keep_values, done)
-
-    def prove(self) -> None:
-        """After a restart: what was kept is seen again, or it is not there any more.
-
-        Asked once for each power-on, and only while nothing else is done.
-        """
-        session, printer, stored = self._session, self._session.printer, self.stored.get(VALUE)
-        if printer is None or stored is None or not session.ready:
-            return
-        boot = printer.identity.boot
-        was = stored.figures.get("boot")
-        if stored.outcome != "kept, unproven" or boot in (was, self._asked_boot):
-            return
-        self._asked_boot = boot
-
-        def seen(read: Any) -> None:
-            wanted = stored.figures["after"]
-            if abs(read - wanted) <= READ_BACK_MM + 5e-5:
-                self._note(VALUE, "trip height", "kept, proven", stored.note, **stored.figures)
-            else:
-                figures = {**stored.figures, "found": read}
-                self._note(VALUE, "trip height", "lost", "not there after a restart", **figures)
-                self._probe.refuse(
-                    JobError(
-                        f"the printer forgot its trip height: it holds {read:.3f} mm, kept was "
-                        f"{wanted:.3f} mm.", printer.identity.name,
-                        "Nothing goes down by it. Apply the value again, and keep it.",
-                    )
-                )  # fmt: skip
-            self.changed.emit()
-
-        session.do("reading the trip height", printer.trip_height, seen, quiet=True)
-
-    def give_back(self) -> None:
-        """After a loss: the value that was kept, set again."""
-        stored = self.stored.get(VALUE)
-        if stored is not None and stored.outcome == "lost":
-            self._set(stored.figures["found"], stored.figures["after"], "given back after a loss")
-
-    def history(self) -> list[Observation]:
-        """Every value of the trip height that was applied, oldest first."""
-        sheet = self._session.sheet
-        return self._session.ledger.observations(sheet.name, VALUE) if sheet else []
+    def take_back(self, reason: str = "") -> None:
+        """The value before the last one that was applied: a correction of its own."""
+        mine = [o for o in self.values.applied() if o.item == TRIP]
+        if mine:
+            self.values.take_back(mine[-1], reason)

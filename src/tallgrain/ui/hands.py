@@ -4,10 +4,11 @@ The work itself never comes here; a real printer has real hands.
 """
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
-from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from tallgrain.demo import at_hands
 from tallgrain.ui.worker import Worker
@@ -22,17 +23,34 @@ AILS = (
 Action = tuple[str, Callable[[], None]]
 
 
+# How often a person looks whether the print has ended.
+LOOK_MS = 300
+
+
+@dataclass(frozen=True)
+class AtTheBench:
+    """What the person at the printer has at hand: a gauge, where the datum is, a card with the
+    patch that was written, and how it is printed."""
+
+    gauge_mm: float = 0.1
+    datum: tuple[float, float] = (0.0, 0.0)
+    program: str = ""
+    nozzle_c: float = 0.0
+    plate_c: float = 0.0
+
+
 class Hands(QObject):
     """Acts at the stand-in, in a thread of its own."""
 
     told = pyqtSignal(str)
+    printed = pyqtSignal(object)  # what lies on the plate after a print
     failed = pyqtSignal(object)
 
     def __init__(self, where: Callable[[], str], parent: QObject) -> None:
         super().__init__(parent)
         self._where = where
-        self.gauge_mm: Callable[[], float] = lambda: 0.1
-        self.datum: Callable[[], tuple[float, float]] = lambda: (0.0, 0.0)
+        self.bench: Callable[[], AtTheBench] = AtTheBench
+        self._printing = False
         self._worker = Worker(self)
         self._worker.done.connect(self._done)
         self._worker.failed.connect(lambda name, error: self.failed.emit(error))
@@ -44,6 +62,11 @@ class Hands(QObject):
             ("&Hold a ruler under the nozzle", partial(do, "hands.ruler")),
             ("&Look at probe, mark and strip", partial(do, "hands.look")),
             ("&Feel with the gauge", self._feel),
+            ("", lambda: None),
+            ("&Print the trial patch that was written", self._print),
+            ("Turn the printer's knob: 0.02 mm a&way", partial(do, "hands.nudge", mm=0.02)),
+            ("Turn the printer's knob: 0.02 mm &nearer", partial(do, "hands.nudge", mm=-0.02)),
+            ("&Take the patch off the plate", partial(do, "hands.clean")),
             ("", lambda: None),
             ("Lift the &probe's tip and hold it", partial(do, "hands.probe", state="held")),
             ("Let the probe &go, mend all that ails it", partial(do, "hands.mend")),
@@ -66,10 +89,20 @@ class Hands(QObject):
         ]  # fmt: skip
 
     def _feel(self) -> None:
-        self.act("hands.gauge", thickness_mm=self.gauge_mm())
+        self.act("hands.gauge", thickness_mm=self.bench().gauge_mm)
+
+    def _print(self) -> None:
+        bench = self.bench()
+        if not bench.program:
+            self.told.emit("No patch was written yet: the Gap station's Trial print page does.")
+            return
+        self._printing = True
+        self.act(
+            "hands.print", program=bench.program, nozzle_c=bench.nozzle_c, plate_c=bench.plate_c
+        )
 
     def _lay(self, axis: str) -> None:
-        x, y = self.datum()
+        x, y = self.bench().datum
         self.act("hands.strip", axis=axis, at=x if axis == "x" else y)
 
     def act(self, method: str, **params: Any) -> None:
@@ -81,9 +114,25 @@ class Hands(QObject):
         self._worker.finish()
 
     def _done(self, name: str, result: object) -> None:
+        if isinstance(result, dict) and self._printing and self._follow_print(name, result):
+            return
         words = told_words(name, result) if isinstance(result, dict) else ""
         if words:
             self.told.emit(words)
+
+    def _follow_print(self, name: str, result: dict[str, Any]) -> bool:
+        """Look until the print has ended; whether this was about it."""
+        if name not in ("hands.print", "hands.patch"):
+            return False
+        if "message" in result:
+            self._printing = False
+            return False
+        if name == "hands.print" or result["printing"]:
+            QTimer.singleShot(LOOK_MS, lambda: self._printing and self.act("hands.patch"))
+            return True
+        self._printing = False
+        self.printed.emit(result)
+        return True
 
 
 def told_words(method: str, result: dict[str, Any]) -> str:

@@ -133,6 +133,8 @@ class Header(QFrame):
                 return f"clearance {seen:g} mm seen", "gold"
             return "position unknown", "rust"
         if s.state is not None and s.state.moving:
+            if s.state.printing:
+                return "printing", "gold"
             return "moving, not by Tall Grain", "rust"
         if s.state is not None and s.state.extended:
             return "referenced · probe extended", "gold"

@@ -61,6 +61,7 @@ class ProbeWork(QObject):
         self.seen = Seen()
         self.dated: dict[str, Observation] = {}
         self.overridden = ""
+        self.distrusted = ""  # why all checks are to be made anew, whatever they said before
         self.asks = ""  # the check whose outcome a person has to say
         self.claims: dict[str, Claim] = {}
         self.marks: list[tuple[Place, Place]] = []
@@ -81,8 +82,8 @@ class ProbeWork(QObject):
             return
         self._for = sheet.name
         self.__dict__.update(
-            seen=Seen(), dated={}, overridden="", asks="", claims={}, marks=[], touched_at=None,
-            scans={}, edges={}, touches=[], series=[],
+            seen=Seen(), dated={}, overridden="", asks="", distrusted="", claims={}, marks=[],
+            touched_at=None, scans={}, edges={}, touches=[], series=[],
         )  # fmt: skip
         for seen in self._session.ledger.observations(sheet.name, CHECK):
             self.dated[seen.item] = seen
@@ -97,7 +98,9 @@ class ProbeWork(QObject):
         self.changed.emit()
 
     def _recall(self, seen: Observation) -> None:
-        if seen.item == "override":
+        if seen.item == "distrust":
+            self.distrusted, self.seen, self.overridden = seen.outcome, Seen(), ""
+        elif seen.item == "override":
             self.overridden = seen.outcome
         elif "seen" in seen.figures and seen.item in ("extend", "retract", "free", "lifted"):
             name = {"extend": "out_extended", "retract": "out_retracted", "free": "free_reads",
@@ -161,6 +164,11 @@ class ProbeWork(QObject):
 
     def forbids(self) -> TallGrainError | None:
         """What a failed check forbids: every motion down, until it is cleared or overridden."""
+        if self.distrusted and self.next_check is not None:
+            return GuardRefused(
+                f"{self.distrusted}: signs may have changed.", "probe",
+                "Make the checks of the Probe station first; its slow reference is bounded.",
+            )  # fmt: skip
         ails = self.ails
         if ails is None or self._excused(ails):
             return None
@@ -188,6 +196,12 @@ class ProbeWork(QObject):
         self.overridden = ails.name
         self.note(CHECK, "override", ails.name, reason.strip())
         self.changed.emit()
+
+    def distrust(self, why: str) -> None:
+        """Nothing goes down before all checks are made anew."""
+        self.note(CHECK, "distrust", why)
+        self.distrusted = why
+        self.again()
 
     def again(self) -> None:
         """Make all checks anew."""

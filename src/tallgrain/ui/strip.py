@@ -1,5 +1,8 @@
 """The strip as a widget: the season under the station, walked by mouse and keys."""
 
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
@@ -12,6 +15,16 @@ from tallgrain.ui.look_back import LookBack
 from tallgrain.ui.words import day, mm
 
 HEIGHT = 126
+
+
+@dataclass(frozen=True)
+class Story:
+    """Another season than the flatness: a picture, and each of its points in words."""
+
+    picture: StripPicture
+    words: list[str]
+
+
 NEAR_PX = 12.0
 
 
@@ -26,6 +39,8 @@ class Strip(QWidget):
         self._back = back
         self._cursor: int | None = None
         self.tolerance: float | None = None
+        # What the station that is shown tells instead of the flatness.
+        self.story: Callable[[], Story | None] = lambda: None
         self.setFixedHeight(HEIGHT)
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -39,14 +54,22 @@ class Strip(QWidget):
 
     def refresh(self) -> None:
         """Follow the season."""
-        season = self._back.season
-        if season is None or (self._cursor is not None and self._cursor >= len(season.heads)):
+        told, season = self.story(), self._back.season
+        count = len(told.words) if told else len(season.heads) if season else 0
+        if self._cursor is not None and self._cursor >= count:
             self._cursor = None
         self.update()
+
+    def tell_story(self, story: Callable[[], Story | None]) -> None:
+        """Another station's season."""
+        self.story, self._cursor = story, None
+        self.refresh()
 
     def picture(self) -> StripPicture | None:
         """What is drawn; None where there is no season."""
         season, back = self._back.season, self._back
+        if told := self.story():
+            return replace(told.picture, cursor=self._cursor)
         if season is None or not season.heads:
             return None
         return StripPicture(
@@ -80,6 +103,8 @@ class Strip(QWidget):
     def describe(self, i: int) -> str:
         """A survey of the season in a line."""
         season = self._back.season
+        if told := self.story():
+            return told.words[i]
         assert season is not None
         head = season.heads[i]
         figure = mm(float(season.figures[i])) if np.isfinite(season.figures[i]) else "–"
@@ -91,7 +116,7 @@ class Strip(QWidget):
 
     def _ident(self) -> str | None:
         season = self._back.season
-        if season is None or self._cursor is None:
+        if season is None or self._cursor is None or self.story() is not None:
             return None
         return season.heads[self._cursor].ident
 
@@ -146,12 +171,13 @@ class Strip(QWidget):
         """Left and right walk the season, Enter shows, A and B pin, E notes an event."""
         assert event is not None
         season = self._back.season
-        count = len(season.heads) if season else 0
+        told = self.story()
+        count = len(told.words) if told else len(season.heads) if season else 0
         steps = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}
         key = Qt.Key(event.key())
         ident = self._ident()
         if key in steps and count:
-            shown = season.index(self._back.shown) if season else None
+            shown = season.index(self._back.shown) if season and not told else None
             start = self._cursor if self._cursor is not None else shown or 0
             self._cursor = min(max(start + steps[key], 0), count - 1)
             self.setAccessibleDescription(self.describe(self._cursor))

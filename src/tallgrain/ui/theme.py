@@ -127,6 +127,11 @@ def style_sheet() -> str:
     QScrollBar:vertical {{ background: transparent; width: 8px; margin: 0; }}
     QScrollBar::handle:vertical {{ background: {line}; border-radius: 4px; min-height: 30px; }}
     QScrollBar::add-line, QScrollBar::sub-line {{ height: 0; }}
+    QTableWidget {{ background: {panel}; border: 1px solid {line}; border-radius: 4px;
+        font-size: 12px; selection-background-color: {wash}; selection-color: {ink}; }}
+    QTableWidget::item {{ padding: 3px 8px; }}
+    QHeaderView::section {{ background: {paper}; color: {muted}; border: none;
+        border-bottom: 1px solid {line}; padding: 5px 8px; font-size: 12px; }}
     QProgressBar {{ background: {shade}; border: none; border-radius: 3px; min-height: 12px;
         max-height: 12px; }}
     QProgressBar::chunk {{ background: {gold}; border-radius: 3px; }}

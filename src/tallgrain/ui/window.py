@@ -32,13 +32,16 @@ from tallgrain.formats.files import ENDINGS, read_survey, write_survey
 from tallgrain.formats.machine_toml import read_sheet_text
 from tallgrain.paths import data_home
 from tallgrain.store.ledger import MachineEvent
+from tallgrain.ui.closing import may_close
 from tallgrain.ui.drafts import Drafts
 from tallgrain.ui.edits import NoteEvent, PlanEdit
 from tallgrain.ui.event_dialog import EventDialog
 from tallgrain.ui.finder import Finder
-from tallgrain.ui.hands import Hands
+from tallgrain.ui.hands import AtTheBench, Hands
 from tallgrain.ui.header import Header
 from tallgrain.ui.keys import KEYS
+from tallgrain.ui.patch_dialog import PatchDialog
+from tallgrain.ui.probe_work import ProbeWork
 from tallgrain.ui.route import Route
 from tallgrain.ui.session import Session
 from tallgrain.ui.state import LinkState
@@ -50,6 +53,7 @@ from tallgrain.ui.stations.probe import ProbeStation
 from tallgrain.ui.stations.surface import Layer, SurfaceStation
 from tallgrain.ui.strip import Strip
 from tallgrain.ui.tones import Tones
+from tallgrain.ui.values_work import ValuesWork
 
 QUESTIONS = {
     "Machine": "",
@@ -83,8 +87,10 @@ class Window(QMainWindow):
         self.surface = SurfaceStation(session)
         self.machine = MachineStation(session, self.drafts)
         self.machine.fitness.on_mended = self.take_event
-        self.probe = ProbeStation(session, self.drafts)
-        self.gap = GapStation(session, self.probe.work)
+        checks = ProbeWork(session)
+        self.values = ValuesWork(session, checks, data_home() / "backups")
+        self.probe = ProbeStation(session, self.drafts, checks, self.values)
+        self.gap = GapStation(session, checks, self.values)
         built: dict[str, Station] = {
             "Surface": self.surface,
             "Machine": self.machine,
@@ -195,6 +201,9 @@ class Window(QMainWindow):
         printer = self._menu("&Printer")
         self.link_action = self._add(printer, "&Link …", self.ask_link, "Ctrl+L")
         self.unlink_action = self._add(printer, "&Unlink", self.session.unlink)
+        self.keep_action = self._add(
+            printer, "&Keep its values (survive power-off)", self.values.keep, "Ctrl+Shift+K"
+        )
         printer.addSeparator()
         self._add(printer, "Hands &in (park, then nothing moves)", self.hands_in, "F9")
         self._add(printer, "Hands &clear", self.hands_clear, "F12")
@@ -241,17 +250,26 @@ class Window(QMainWindow):
         self.hands = Hands(where, self)
         self.hands.told.connect(self.say)
         self.hands.failed.connect(self.tell)
-        self.hands.gauge_mm = lambda: (
-            self.gap.page if self.station is self.gap else self.probe.gap
-        ).gauge.value()
-        self.hands.datum = lambda: (
-            self.session.sheet.plate.datum_point if self.session.sheet else (0.0, 0.0)
-        )
+        self.hands.printed.connect(self.show_patch)
+        self.hands.bench = lambda: AtTheBench(
+            (self.gap.page if self.station is self.gap else self.probe.gap).gauge.value(),
+            self.session.sheet.plate.datum_point if self.session.sheet else (0.0, 0.0),
+            self.gap.trials.program,
+            self.gap.work.aim.nozzle_c, self.gap.work.aim.plate_c,
+        )  # fmt: skip
         for words, act in self.hands.actions():
             if words:
                 self._add(menu, words, act)
             else:
                 menu.addSeparator()
+
+    def show_patch(self, seen: object) -> None:
+        """What lies on the plate after a print."""
+        assert isinstance(seen, dict)
+        dialog = PatchDialog(seen, self)
+        if self.hands is not None:
+            dialog.finished.connect(lambda _: self.hands and self.hands.act("hands.clean"))
+        dialog.open()
 
     def say(self, words: str) -> None:
         """Tell something that is no fault."""
@@ -290,6 +308,8 @@ class Window(QMainWindow):
         self.stack.setCurrentWidget(self.station.widget)
         self.route.choose(name)
         self.station.refresh()
+        story = getattr(self.station, "story", None)
+        self.strip.tell_story(story if story is not None else lambda: None)
 
     def refresh(self) -> None:
         """Follow the session."""
@@ -300,6 +320,7 @@ class Window(QMainWindow):
         self.link_action.setEnabled(not s.busy and s.sheet is not None)
         self.unlink_action.setEnabled(s.link is not LinkState.NONE and not s.busy)
         self.heat_off.setEnabled(s.ready)
+        self.keep_action.setEnabled(s.ready and bool(self.values.not_kept))
 
     def refresh_printers(self) -> None:
         """Show the printers of the ledger."""
@@ -547,39 +568,6 @@ class Window(QMainWindow):
         self.session.close()
         event.accept()
 
-    def _may_lose(self, printers: list[str]) -> bool:
-        """Edits of sheets that are not stored would go: a question."""
-        box = QMessageBox(QMessageBox.Icon.NoIcon, "Close Tall Grain?", "", parent=self)
-        box.setText(f"Edits of the sheet of {' and '.join(printers)} are not stored.")
-        lose = box.addButton("Close without them", QMessageBox.ButtonRole.DestructiveRole)
-        box.addButton("Stay", QMessageBox.ButtonRole.RejectRole)
-        box.exec()
-        return box.clickedButton() is lose
-
     def may_close(self) -> bool:
-        """While work runs or a heater is on, closing is a question."""
-        s = self.session
-        hot = s.link is LinkState.UP and s.state is not None and (
-            s.state.nozzle.target_c > 0 or s.state.plate.target_c > 0
-        )  # fmt: skip
-        unstored = self.drafts.unstored()
-        if unstored and not self._may_lose(unstored):
-            return False
-        if not s.busy and not hot:
-            return True
-        box = QMessageBox(QMessageBox.Icon.NoIcon, "Close Tall Grain?", "", parent=self)
-        if s.busy:
-            box.setText("The printer is at work. Closing breaks it off and raises the nozzle.")
-        else:
-            box.setText("The heaters are on.")
-            off = box.addButton("Switch off and close", QMessageBox.ButtonRole.AcceptRole)
-        leave = box.addButton(
-            "Break off and close" if s.busy else "Close, leave them on",
-            QMessageBox.ButtonRole.DestructiveRole,
-        )
-        box.addButton("Stay", QMessageBox.ButtonRole.RejectRole)
-        box.exec()
-        if not s.busy and box.clickedButton() is off:
-            s.set_heat(0.0, 0.0)
-            return True
-        return box.clickedButton() is leave
+        """What would be left behind or lost is a question."""
+        return may_close(self)

@@ -11,11 +11,13 @@ GRIP_MM = 0.01
 
 @dataclass(frozen=True)
 class Feel:
-    """What a gauge said at the printer's z: free, grips or stuck."""
+    """What a gauge said at the printer's z: free, grips or stuck. trip_z: where the probe tripped
+    at that place, where it is not the reference's."""
 
     z: float
     gauge: float
     feel: str
+    trip_z: float | None = None
 
 
 @dataclass(frozen=True)

@@ -1,188 +1,182 @@
-"""The Gap station: the trip height to a hundredth, by a gauge; applied, kept and taken back."""
+"""The Gap station: the trip height by gauge, by trial prints and by nudges; the values' ledger."""
 
+from datetime import timedelta
+
+import numpy as np
 from PyQt6.QtCore import QRectF, Qt
-from PyQt6.QtGui import QKeyEvent, QPainter
-from PyQt6.QtWidgets import QCheckBox, QVBoxLayout
+from PyQt6.QtGui import QPainter
+from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from tallgrain.ui.bench_parts import ClearanceRow, Notice, beside_the_bench, scrolled
 from tallgrain.ui.draw.gap import Side, feels_of, paint_gap
-from tallgrain.ui.gauge_work import TOPIC, VALUE, GaugeWork
+from tallgrain.ui.draw.strip import StripPicture
+from tallgrain.ui.draw.trials import Trials, paint_shift, paint_trials
+from tallgrain.ui.gauge_work import TRIP, GaugeWork
 from tallgrain.ui.probe_work import ProbeWork
 from tallgrain.ui.route import Fill, Kernel
 from tallgrain.ui.session import Session
 from tallgrain.ui.state import LinkState
+from tallgrain.ui.stations.gap_gauge import GaugePage
+from tallgrain.ui.stations.gap_trials import NudgePage, TrialPage
+from tallgrain.ui.stations.gap_values import LedgerPage
 from tallgrain.ui.stations.probe import ProbePicture
-from tallgrain.ui.stations.probe_gap import GapPage
-from tallgrain.ui.widgets import Panel, button, label, set_role, tell
+from tallgrain.ui.strip import Story
+from tallgrain.ui.trial_work import TrialWork
+from tallgrain.ui.values_work import ValuesWork
+from tallgrain.ui.widgets import Panel, button, tell
 from tallgrain.ui.words import day, mm
 
 WIDTH = 380
-
-
-class GaugePage(GapPage):
-    """The rough gap's page with the solver behind it, its budget, and what it would change."""
-
-    _work: GaugeWork
-
-    def __init__(self, session: Session, work: GaugeWork) -> None:
-        super().__init__(session, work)
-        self.gauge.setValue(0.1)
-        self.place.setVisible(False)
-        for part in (self.use, self.note, self.beam):
-            part.setVisible(False)
-        column = self.layout()
-        assert isinstance(column, QVBoxLayout)
-        self.middle = button("To the &middle of what is left  M", tip="As far as the room allows")
-        self.middle.clicked.connect(lambda: work.to_the_middle(self.gauge.value()))
-        self.budget = label(wrap=True)
-        self.change = label(role="safety", wrap=True)
-        self.meant = QCheckBox("I &mean it, though it is large or strange")
-        self.apply = button("Apply: raise, set, read back")
-        self.apply.clicked.connect(lambda: work.apply(self.meant.isChecked(), ""))
-        self.keep = button("Keep it: survive power-off")
-        self.keep.clicked.connect(work.keep)
-        self.give = button("Give the printer its value back")
-        self.give.clicked.connect(work.give_back)
-        self.take_back = button("Take the last value back")
-        self.take_back.clicked.connect(work.take_back)
-        for part in (
-            self.middle, self.budget, self.change, self.meant, self.apply, self.give, self.keep,
-            self.take_back,
-        ):  # fmt: skip
-            column.insertWidget(column.count() - 1, part)
-
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """M goes to the middle; the rest is as for the rough gap."""
-        assert event is not None
-        if event.key() == Qt.Key.Key_M and not event.isAutoRepeat():
-            self._work.to_the_middle(self.gauge.value())
-        else:
-            super().keyPressEvent(event)
-
-    def _sentence(self, gauging: bool) -> str:
-        """After a value was applied: how to see that it is right."""
-        value = self._work.stored.get(VALUE)
-        if value is not None and not self._work.feels:
-            where = f"the {self.gauge.value():g} mm gauge should grip at z = {self.gauge.value():g}"
-            if not gauging:
-                return f"Verify: come back over the place; {where}."
-            if self.room is not None:
-                return f"Verify: {where}. {super()._sentence(gauging)}"
-        return super()._sentence(gauging)
-
-    def tell_figure(self) -> None:
-        """t ± 2u, or the side that is known."""
-        found = self._work.solved
-        if found is None:
-            stored = self._work.stored.get(TOPIC)
-            if stored is None:
-                self.readout.tell("–", "mm trip height", "not measured yet")
-            else:
-                t, u = stored.figures["t"], stored.figures["u"]
-                self.readout.tell(
-                    mm(t), "mm trip height", f"± {mm(2 * u)} (k = 2), {day(stored.at)}"
-                )
-        elif found.t is not None and found.u is not None:
-            self.readout.tell(mm(found.t), "mm trip height", f"± {mm(2 * found.u)} (k = 2)")
-        else:
-            bound = found.low if found.low is not None else found.high
-            side = "at least" if found.low is not None else "at most"
-            self.readout.tell("–", "mm trip height", f"so far only known: {side} {mm(bound)}")
-
-    def tell_more(self) -> None:
-        """Budget, contradictions, and what applying would change."""
-        work, s = self._work, self._session
-        found, idle = work.solved, s.ready
-        gauging = s.guard is not None and s.guard.hands_in and work.z is not None
-        self.middle.setEnabled(gauging and idle and bool(work.feels))
-        lines = []
-        if found is not None:
-            lines += [c.sentence for c in found.contradictions]
-            parts = [f"{name} {mm(u, 4)}" for name, u in found.budget.items()]
-            if parts:
-                lines.append("u, mm: " + ", ".join(parts))
-        tell(self.budget, "\n".join(lines))
-        self.budget.setVisible(bool(lines))
-        set_role(self.budget, "rust" if found is not None and found.contradictions else "muted")
-        tell(self.change, self._change_words())
-        self.change.setVisible(bool(self.change.text()))
-        can = found is not None and found.t is not None and not found.contradictions
-        needs = can and work.refusal(False) is not None
-        self.meant.setVisible(needs)
-        self.apply.setVisible(can)
-        self.apply.setEnabled(idle and not (needs and not self.meant.isChecked()))
-        stored = work.stored.get(VALUE)
-        applied = stored is not None and stored.outcome.startswith("applied")
-        lost = stored is not None and stored.outcome == "lost"
-        self.give.setVisible(lost)
-        self.give.setEnabled(idle)
-        self.keep.setVisible(applied)
-        self.keep.setEnabled(idle)
-        self.take_back.setVisible(stored is not None and not lost)
-        self.take_back.setEnabled(idle)
-
-    def _change_words(self) -> str:
-        """What the new value does, in words, and what the printer would store."""
-        work = self._work
-        found, t_set = work.solved, work.t_set
-        if found is None or found.t is None or found.u is None or t_set is None:
-            return ""
-        change = found.t - t_set
-        if abs(change) < found.u:
-            return f"{mm(abs(change))} mm is within what the gauge can tell: leave it."
-        way = "nearer to" if change > 0 else "further from"
-        return (
-            f"The nozzle would print {mm(abs(change))} mm {way} the plate than now. Trip height "
-            f"{mm(t_set)} becomes {mm(found.t)} mm."
-        )
+SITTING = timedelta(minutes=30)
+TABS = ("Gauge", "Trial print", "Live nudges", "Values")
+GAUGE, TRIALS, NUDGES, VALUES = range(4)
 
 
 class GapStation:
-    """Side view and ladder in the middle, the gauge loop on the bench."""
+    """Four ways to the trip height and its keeping; each with its picture in the middle."""
 
     name = "Gap"
 
-    def __init__(self, session: Session, probe: ProbeWork) -> None:
+    def __init__(self, session: Session, probe: ProbeWork, values: ValuesWork) -> None:
         self._session = session
-        self.work = GaugeWork(session, probe)
+        self.values = values
+        self.work = GaugeWork(session, probe, values)
+        self.trials = TrialWork(session, probe, self.work, values)
         self.picture = ProbePicture(self._paint)
-        self.picture.setAccessibleName("Field: the nozzle from the side, and the ladder of feels")
+        self.picture.setAccessibleName("Field: the nozzle from the side, and what was found")
         bench = Panel(14)
         bench.setFixedWidth(WIDTH)
         self.notice = Notice()
+        bench.column.addWidget(self._tabs(bench))
         bench.column.addWidget(self.notice)
         self.page = GaugePage(session, self.work)
-        scrolled(bench.column).addWidget(self.page)
+        self.trial = TrialPage(session, self.trials)
+        self.nudges = NudgePage(session, self.trials)
+        self.ledger = LedgerPage(session, values)
+        self._pages = (self.page, self.trial, self.nudges, self.ledger)
+        self.pages = QStackedWidget()
+        for page in self._pages:
+            holder = QWidget()
+            column = QVBoxLayout(holder)
+            column.setContentsMargins(0, 0, 0, 0)
+            scrolled(column).addWidget(page)
+            self.pages.addWidget(holder)
+        bench.column.addWidget(self.pages, 1)
         self.clearance = ClearanceRow(session)
         bench.column.addWidget(self.clearance)
+        # Always in sight, whatever is scrolled.
+        bench.column.addWidget(self.page.apply)
         self.act = button("", "primary")
         self.act.clicked.connect(self.primary)
         bench.column.addWidget(self.act)
-        self.widget, self.subject = beside_the_bench(self.name, self.picture, bench)
+        self.field = QStackedWidget()
+        self.field.addWidget(self.picture)
+        self.field.addWidget(self.ledger.table)
+        self.widget, self.subject = beside_the_bench(self.name, self.field, bench)
+        # Set where a link broke with the nozzle near the plate: raising comes first then.
+        self._left_low = False
         self.page.meant.toggled.connect(lambda _: self.refresh())
         self.page.gauge.valueChanged.connect(lambda _: self.refresh())
-        for signal in (self.work.changed, session.changed, session.printer_changed):
+        for signal in (self.work.changed, self.trials.changed, session.changed,
+                       session.printer_changed):  # fmt: skip
             signal.connect(self.refresh)
+        self.show_tab(GAUGE)
+
+    def _tabs(self, bench: QWidget) -> QWidget:
+        holder = QWidget()
+        row = QHBoxLayout(holder)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(0)
+        group = QButtonGroup(bench)
+        self.tabs = []
+        for i, words in enumerate(TABS):
+            made = button(words, "tab")
+            made.setCheckable(True)
+            made.clicked.connect(lambda _=False, n=i: self.show_tab(n))
+            group.addButton(made)
+            self.tabs.append(made)
+            row.addWidget(made, 1)
+        return holder
+
+    def show_tab(self, number: int) -> None:
+        """One of the four pages."""
+        self.tabs[number].setChecked(True)
+        self.pages.setCurrentIndex(number)
+        self.field.setCurrentIndex(1 if number == VALUES else 0)
+        self._session.problem = None
+        self.refresh()
+
+    @property
+    def tab(self) -> int:
+        """The page that is shown."""
+        return self.pages.currentIndex()
+
+    # The route and the strip
 
     def kernel(self, session: Session) -> Kernel:
-        """Full where a value was kept, half where one is only solved or applied."""
-        solved, value = self.work.stored.get(TOPIC), self.work.stored.get(VALUE)
-        if solved is None:
+        """Full where a value was kept, half where one is only solved, applied or in conflict."""
+        known = self.work.known or (self.work.solved_before or [None])[-1]
+        last = self.values.last(TRIP)
+        clash = "two places differ" if self.values.conflicts() else ""
+        if known is None and last is None:
+            if clash:
+                return Kernel(self.name, Fill.HALF, "not measured", clash)
             return Kernel(self.name, Fill.EMPTY, "not measured")
-        t, u = solved.figures["t"], solved.figures["u"]
-        headline = f"{mm(t)} ± {mm(2 * u)} mm"
+        if known is not None:
+            t, u = known.figures["t"], known.figures["u"]
+            headline = f"{mm(t)} ± {mm(2 * u)} mm"
+            at = known.at if last is None else max(known.at, last.at)
+        else:
+            assert last is not None
+            headline, at = f"{mm(last.after)} mm", last.at
         season = session.back.season
-        stale = [e.kind for e in season.events if e.at > solved.at and self.name in e.stale] if (
-            season is not None
-        ) else []  # fmt: skip
+        events = season.events if season is not None else ()
+        stale = [e.kind for e in events if e.at > at and self.name in e.stale]
+        if self.values.lost:
+            return Kernel(self.name, Fill.HALF, headline, "LOST")
         if stale:
             return Kernel(self.name, Fill.STALE, headline, f"before {stale[-1]}")
-        if value is None:
+        if clash:
+            return Kernel(self.name, Fill.HALF, headline, clash)
+        if last is None:
             return Kernel(self.name, Fill.HALF, headline, "not applied")
         reasons = {"kept, proven": "", "kept, unproven": "unproven", "lost": "LOST"}
-        reason = reasons.get(value.outcome, "not kept")
-        kept = value.outcome.startswith("kept")
+        reason = reasons.get(last.outcome, "not kept")
+        kept = last.outcome.startswith("kept")
         return Kernel(self.name, Fill.FULL if kept else Fill.HALF, headline, reason)
+
+    def story(self) -> Story | None:
+        """The trip height over the season: what was solved, and what was applied (hollow)."""
+        solved = self.work.solved_before
+        # Of one sitting the last answer counts.
+        last = [
+            o for i, o in enumerate(solved)
+            if i + 1 == len(solved) or solved[i + 1].at - o.at > SITTING
+        ]  # fmt: skip
+        points = [(o.at, o.figures["t"], 2 * o.figures["u"], o) for o in last]
+        applied = [o for o in self.values.applied() if o.item == TRIP]
+        points += [(o.at, o.figures["after"], None, o) for o in applied]
+        if not points:
+            return None
+        points.sort(key=lambda p: p[0])
+        season = self._session.back.season
+        here = self._session.plate_sheet
+        picture = StripPicture(
+            "Trip height over the season", "mm; hollow: applied, or for another sheet",
+            np.array([at.timestamp() for at, *_ in points]),
+            np.array([t for _, t, *_ in points]),
+            np.array([u is not None and o.figures.get("sheet") in (None, here)
+                      for _, _, u, o in points]),
+            np.ones(len(points), dtype=bool),
+            tuple((e.at.timestamp(), e.kind) for e in (season.events if season else ())),
+        )  # fmt: skip
+        words = [
+            f"{day(at)}: {mm(t)} mm" + (f" ± {mm(u)}, felt" if u is not None else f", {o.note}")
+            for at, t, u, o in points
+        ]
+        return Story(picture, words)
+
+    # Acting
 
     @property
     def gauging(self) -> bool:
@@ -191,50 +185,91 @@ class GapStation:
         return guard is not None and guard.hands_in and self.work.z is not None
 
     def primary(self) -> None:
-        """Link, or bring the nozzle over the datum."""
+        """Link, raise after a lost link, or the one next step of the page."""
         s = self._session
         if s.busy:
             return
         if s.link in (LinkState.NONE, LinkState.LOST):
             s.link_to(s.url)
+        elif self._left_low:
+            self._left_low = False
+            self.work.finish_gap()
         else:
-            self.page.primary()
+            self._pages[self.tab].primary()
 
     def secondary(self) -> None:
         """Break off."""
         self._session.break_off()
 
+    # Showing
+
     def refresh(self) -> None:
         """Follow the work, while it is shown."""
         s = self._session
+        if s.link is LinkState.LOST and self.gauging:
+            self._left_low = True
+            self.work.room_z = None
+        elif not self.gauging and s.link is LinkState.UP:
+            self._left_low = False
         if s.sheet is None or not self.widget.isVisible():
             return
-        self.page.refresh()
+        self._pages[self.tab].refresh()
         problem = s.problem if not s.busy else None
         self.notice.setVisible(problem is not None)
         if problem is not None:
             self.notice.tell(problem)
         unsure = self.clearance.refresh()
-        linked = s.link is LinkState.UP
-        words = "Bring the nozzle over the datum  F5" if linked else "Link to the printer  F5"
-        self.act.setText("Linking …" if s.link is LinkState.LINKING else words)
-        self.act.setVisible(not s.busy and not self.gauging)
-        self.act.setEnabled(not unsure)
+        needs_height = self.tab in (GAUGE, TRIALS)
+        if self.tab != GAUGE:
+            self.page.apply.setVisible(False)
+        self.clearance.setVisible(unsure and needs_height)
+        words = self._act_words()
+        if self.act.text() != words:
+            self.act.setText(words)
+        self.act.setVisible(bool(words) and not s.busy and (not self.gauging or self._raise_first))
+        self.act.setEnabled(not (unsure and needs_height) or self._raise_first)
         state = s.state
         heat = (
             f"nozzle {state.nozzle.now_c:.0f} °C, plate {state.plate.now_c:.0f} °C" if state else ""
         )
-        tell(self.subject, f"{s.sheet.name}: wipe nozzle and plate first; measure as you print · "
-             f"{heat}")  # fmt: skip
-        if self.gauging and not s.busy and not self.page.isAncestorOf(self.picture):
+        on = f", {s.plate_sheet} sheet" if s.plate_sheet else ""
+        tell(self.subject, f"{s.sheet.name}{on} · how high the nozzle stands when the probe trips "
+             f"· {heat}")  # fmt: skip
+        if self.gauging and not s.busy and self.tab == GAUGE:
             focus = self.widget.focusWidget()
             if focus is None or focus in (self.act, self.picture) or not focus.isVisible():
                 self.page.setFocus(Qt.FocusReason.OtherFocusReason)
         self.picture.update()
 
+    @property
+    def _raise_first(self) -> bool:
+        return self._left_low and self._session.link is LinkState.UP
+
+    def _act_words(self) -> str:
+        s = self._session
+        if s.link is LinkState.LINKING:
+            return "Linking …"
+        if s.link is not LinkState.UP:
+            return "Link to the printer  F5"
+        if self._raise_first:
+            return "Raise the nozzle off the gauge  F5"
+        guard = s.guard
+        if self.tab == GAUGE:
+            return "Bring the nozzle over the place  F5"
+        if self.tab == TRIALS and not self.trials.printing:
+            trusted = guard is not None and guard.trusted
+            return "Write the patch's program  F5" if trusted else "Reference  F5"
+        return "Read the values  F5" if self.tab == VALUES else ""
+
     def _paint(self, painter: QPainter, rect: QRectF) -> None:
-        work = self.work
-        paint_gap(painter, rect, Side(
-            work.t_set, work.z if self.gauging else None, self.page.gauge.value(),
-            feels_of(work.feels), work.solved, work.room_z,
-        ))  # fmt: skip
+        work, trials = self.work, self.trials
+        if self.tab == TRIALS:
+            shown = Trials(trials.known, trials.trials, trials.t_set, trials.next)
+            paint_trials(painter, rect, shown)
+        elif self.tab == NUDGES:
+            paint_shift(painter, rect, trials.layer_mm, trials.shift, trials.printing)
+        else:
+            paint_gap(painter, rect, Side(
+                work.t_set, work.z if self.gauging else None, self.page.gauge.value(),
+                feels_of(work.feels), work.solved, work.room_z,
+            ))  # fmt: skip

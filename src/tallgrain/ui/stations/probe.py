@@ -32,6 +32,7 @@ from tallgrain.ui.stations.probe_repeats import RepeatsPage, micro
 from tallgrain.ui.stations.probe_values import ValuesPage
 from tallgrain.ui.stations.probe_where import WherePage
 from tallgrain.ui.stations.probe_works import WorksPage
+from tallgrain.ui.values_work import ValuesWork
 from tallgrain.ui.widgets import Panel, button, tell
 
 WIDTH = 380
@@ -78,9 +79,11 @@ class ProbeStation:
 
     name = "Probe"
 
-    def __init__(self, session: Session, drafts: Drafts) -> None:
-        self._session, self._drafts = session, drafts
-        self.work = ProbeWork(session)
+    def __init__(
+        self, session: Session, drafts: Drafts, work: ProbeWork, values: ValuesWork
+    ) -> None:
+        self._session, self._drafts, self._values = session, drafts, values
+        self.work = work
         self.rough = GapWork(session, self.work)
         self.picture = ProbePicture(self._paint)
         self.widget, self.subject = beside_the_bench(self.name, self.picture, self._bench())
@@ -90,8 +93,8 @@ class ProbeStation:
         self.gap.use.clicked.connect(self.use_gap)
         self.values.on_take = self.take_value
         for signal in (
-            self.work.changed, self.rough.changed, session.changed, session.printer_changed,
-            drafts.changed,
+            self.work.changed, self.rough.changed, values.changed, session.changed,
+            session.printer_changed, drafts.changed,
         ):  # fmt: skip
             signal.connect(self.refresh)
         self._step: QWidget | None = None
@@ -119,7 +122,7 @@ class ProbeStation:
         self.where = WherePage(self._session, self.work)
         self.repeats = RepeatsPage(self._session, self.work)
         self.gap = GapPage(self._session, self.rough)
-        self.values = ValuesPage(self._session)
+        self.values = ValuesPage(self._session, self._values)
         self.pages = QStackedWidget()
         for page in (self.works, self.where, self.repeats, self.gap, self.values):
             holder = QWidget()

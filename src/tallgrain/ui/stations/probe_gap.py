@@ -10,6 +10,7 @@ from tallgrain.ui.widgets import FigureBox, Readout, button, label, tell
 from tallgrain.ui.words import count_of, day, mm
 
 STEPS_MM = (2.0, 0.5, 0.1, 0.02)
+FEEL_KEYS = {Qt.Key.Key_F: "free", Qt.Key.Key_G: "grips", Qt.Key.Key_S: "stuck"}
 
 
 class GapPage(QWidget):
@@ -35,7 +36,7 @@ class GapPage(QWidget):
         self._room(column)
         self._steps(column)
         self._feels(column)
-        self.finish = button("Raise 6 mm, hands are &clear")
+        self.finish = button("Raise, hands are &clear", tip="By steps, 6 mm")
         self.finish.clicked.connect(work.finish_gap)
         self.use = button("Use it in the sheet")
         self.note = button("Keep this place for the beam check")
@@ -111,12 +112,17 @@ class GapPage(QWidget):
 
     def step(self, way: int) -> None:
         """One step of the chosen length; a longer one than the room allows is cut to it."""
-        length = float(self.length.currentData())
+        length = self.step_mm
         room = self.room
         if way < 0 and room is not None:
             length = min(length, room)
         if length > 1e-3:
             self._work.step(way * length)
+
+    @property
+    def step_mm(self) -> float:
+        """The chosen step."""
+        return float(self.length.currentData())
 
     @property
     def room(self) -> float | None:
@@ -128,7 +134,7 @@ class GapPage(QWidget):
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Steps by the Page keys; Backspace takes a feel back. No key repeats."""
         assert event is not None
-        key = event.key()
+        key = Qt.Key(event.key())
         if event.isAutoRepeat():
             return
         if key == Qt.Key.Key_PageDown:
@@ -137,6 +143,8 @@ class GapPage(QWidget):
             self.step(1)
         elif key == Qt.Key.Key_Backspace:
             self._work.take_back_feel()
+        elif key in FEEL_KEYS and self.felt[FEEL_KEYS[key]].isEnabled():
+            self._work.feel(self.gauge.value(), FEEL_KEYS[key])
         else:
             super().keyPressEvent(event)
 

@@ -9,6 +9,7 @@ from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.probe.claims import side_words
 from tallgrain.link.protocol import StoredValue
 from tallgrain.ui.session import Session
+from tallgrain.ui.values_work import ValuesWork
 from tallgrain.ui.widgets import Panel, button, label, tell
 from tallgrain.ui.words import mm
 
@@ -35,16 +36,19 @@ def meaning_words(value: StoredValue) -> str:
         return f"the probe sits {side_words((ours, 0.0))}"
     if value.meaning == "offset_y":
         return f"the probe sits {side_words((0.0, ours))}"
+    if value.meaning == "job_shift":
+        way = "further from" if ours > 0 else "nearer to"
+        return f"every print lies {mm(abs(ours))} mm {way} the plate" if ours else "no shift"
     return "not used by Tall Grain"
 
 
 class ValuesPage(QWidget):
     """Each value in a box of its own."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, work: ValuesWork) -> None:
         super().__init__()
-        self._session = session
-        self.values: tuple[StoredValue, ...] = ()
+        self._session, self._work = session, work
+        self._shown: object = None
         self.on_take: Callable[[StoredValue], None] = lambda value: None
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
@@ -55,58 +59,36 @@ class ValuesPage(QWidget):
         self._boxes.setSpacing(8)
         column.addLayout(self._boxes)
         self.keep = button("Keep them: survive power-off")
-        self.keep.clicked.connect(self.keep_values)
+        self.keep.clicked.connect(work.keep)
         column.addWidget(self.keep)
         column.addStretch(1)
 
     def primary(self) -> None:
         """Read them back from the printer."""
-        printer = self._session.printer
-        if printer is not None:
-            self._session.do("reading values", printer.values, self._read, quiet=True)
-
-    def _read(self, values: object) -> None:
-        assert isinstance(values, tuple)
-        self.values = values
-        self.show_values()
+        self._work.read()
 
     def give(self, value: StoredValue) -> None:
-        """Give the printer what the sheet says. The nozzle is raised first: one that moves z makes
-        the old reference worthless."""
-        s = self._session
-        sheet, guard = s.sheet, s.guard
-        if sheet is None or guard is None:
-            return
-        wanted = sheets_value(sheet, value.meaning)
-        if wanted is None:
-            return
+        """Give the printer what the sheet says."""
+        sheet = self._session.sheet
+        wanted = sheets_value(sheet, value.meaning) if sheet is not None else None
+        if wanted is not None:
+            self._work.set({value.meaning: wanted}, "as the sheet says")
 
-        def set_it() -> tuple[StoredValue, ...]:
-            if guard.trusted:
-                guard.lift(5.0)
-            guard.printer.set_value(value.meaning, wanted)
-            guard.attach()
-            return guard.printer.values()
-
-        s.do("changing a value", set_it, self._read)
-
-    def keep_values(self) -> None:
-        """Make the live values survive power-off."""
-        printer = self._session.printer
-        if printer is not None:
-
-            def kept() -> tuple[StoredValue, ...]:
-                printer.keep_values()
-                return printer.values()
-
-            self._session.do("keeping values", kept, self._read)
+    @property
+    def values(self) -> tuple[StoredValue, ...]:
+        """As they were last read."""
+        return tuple(self._work.held.values())
 
     def refresh(self) -> None:
         """Follow the session."""
-        self.keep.setVisible(any(abs(v.live - v.kept) > 1e-9 for v in self.values))
-        told = "" if self.values else "Read them from the printer with F5."
+        self.keep.setVisible(bool(self._work.not_kept))
+        told = "" if self.values else "They are read from the printer when it is linked."
         tell(self.told, told)
         self.told.setVisible(bool(told))
+        key = (self.values, self._session.sheet)
+        if key != self._shown:
+            self._shown = key
+            self.show_values()
 
     def show_values(self) -> None:
         """Fill the boxes anew."""
@@ -118,7 +100,6 @@ class ValuesPage(QWidget):
                 widget.deleteLater()
         for value in self.values:
             self._boxes.addWidget(self._box(value))
-        self.refresh()
 
     def _box(self, value: StoredValue) -> QFrame:
         box = Panel(10)
