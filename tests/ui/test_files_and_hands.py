@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QDialog, QFileDialog, QMessageBox
 from at_the_window import press, words
 from tallgrain.formats.machine_toml import shipped_sheet_text
 from tallgrain.ui.hands import Hands
+from tallgrain.ui.patch_dialog import PatchDialog
 from tallgrain.ui.stations.plan_dialog import PlanDialog
 
 
@@ -119,7 +120,7 @@ def test_the_demos_hands_act_at_the_stand_in(season, qtbot):
     host = made.hands._socket.getpeername()
     window.add_hands(lambda: f"tcp://{host[0]}:{host[1]}")
     acts = {words.replace("&", ""): act for words, act in window.hands.actions()}
-    assert len(acts) == 21  # none of them twice, and the line across
+    assert len(acts) == 25  # none of them twice, and the line across
     acts["Hold a ruler under the nozzle"]()
     qtbot.waitUntil(lambda: any(d.isVisible() for d in window.findChildren(QMessageBox)))
     seen = int(box_of(window).text().split("at least ")[1].split()[0])
@@ -136,3 +137,30 @@ def test_hands_that_do_not_answer_are_said(qtbot, qapp):
     assert "hands do not answer" in str(told.args[0])
     hands.close()
     hands.setParent(None)
+
+
+def test_the_demos_hands_print_a_patch_and_show_it(season, qtbot):
+    window, made = season
+    host = made.hands._socket.getpeername()
+    window.add_hands(lambda: f"tcp://{host[0]}:{host[1]}")
+    acts = {words.replace("&", ""): act for words, act in window.hands.actions()}
+    told = []
+    window.hands.told.connect(told.append)
+    acts["Print the trial patch that was written"]()
+    assert "No patch was written yet" in told[0]
+    qtbot.waitUntil(lambda: bool(window.values.held), timeout=5000)
+    assert window.gap.trials.make_patch(5)
+    acts["Print the trial patch that was written"]()
+    qtbot.waitUntil(lambda: window.findChild(PatchDialog) is not None, timeout=10_000)
+    dialog = window.findChild(PatchDialog)
+    picture = dialog.grab().toImage()
+    green = sum(
+        picture.pixelColor(x, y).green() > picture.pixelColor(x, y).red() + 8
+        for x in range(0, picture.width(), 5) for y in range(0, picture.height(), 5)
+    )  # fmt: skip
+    assert green > 500  # plastic on the plate
+    acts["Print the trial patch that was written"]()
+    qtbot.waitUntil(lambda: len(told) > 1, timeout=5000)
+    assert "still lies on the plate" in told[1]
+    dialog.accept()
+    qtbot.waitUntil(lambda: "message" in made.hands("hands.patch"), timeout=5000)

@@ -17,7 +17,8 @@ GAUGE_RESERVE_MM = 0.03
 # More room than the probe's trip leaves, by this much, can't be meant.
 ROOM_AGREES_MM = 1.0
 MOST_STEP_MM = 2.0
-# While it prints: at most so much at once, and so much nearer to the plate in one print.
+# While it prints: at most so much at once, and so much nearer to the plate in all, until it is
+# taken into the trip height.
 MOST_NUDGE_MM = 0.05
 MOST_NEARER_MM = 0.1
 
@@ -161,21 +162,17 @@ class ByHand(Trusting):
         state = self.printer.state()
         if not state.printing:
             raise GuardRefused("nothing is being printed.", "nudge", "Nudge while it prints.")
-        if state.motions != self._nudged[0]:
-            self._nudged = state.motions, 0.0
         if abs(mm) > MOST_NUDGE_MM + 1e-9:
             raise GuardRefused(
                 f"a nudge is at most {MOST_NUDGE_MM:g} mm.", "nudge", "Nudge again after a look."
             )
-        nearer = self._nudged[1] - mm
-        if mm < 0 and nearer > MOST_NEARER_MM + 1e-9:
+        shift = sum(v.ours for v in self.printer.values() if v.meaning == "job_shift")
+        if mm < 0 and shift + mm < -MOST_NEARER_MM - 1e-9:
             raise GuardRefused(
-                f"this print was nudged {self._nudged[1]:.3f} mm nearer to the plate already.",
+                f"prints are shifted by {-shift:.3f} mm nearer to the plate already.",
                 "nudge", "Stop it, and take what was learnt into the trip height.",
             )  # fmt: skip
-        state = self._moved(lambda: self.printer.nudge(mm))
-        self._nudged = self._nudged[0], nearer
-        return state
+        return self._moved(lambda: self.printer.nudge(mm))
 
     def go_above(self, x: float, y: float) -> Place:
         """The nozzle over (x, y) at travel height, the probe away."""

@@ -39,8 +39,6 @@ class Trusting:
         self._out = False
         # The lowest z that a person's look or gauge allows, and the place where it does.
         self._room: tuple[float, float, float] | None = None
-        # Which print was nudged, and by how much nearer to the plate.
-        self._nudged = (-1, 0.0)
         self._halted = threading.Event()
         # Set while a person's hands are at the printer; only that person's key clears it.
         self.hands_in = False

@@ -41,6 +41,7 @@ class TrialWork(QObject):
         self._session, self._probe = session, probe
         self.gauge, self.values = gauge, values
         self.layer_mm, self.line_mm = 0.2, 0.45
+        self._known: tuple[object, Posterior] | None = None
         self.program = ""  # the newest patch that was made
         self.read()
         session.printer_changed.connect(self.read)
@@ -99,7 +100,9 @@ class TrialWork(QObject):
         loop, trials = self.loop, self.trials
         if loop is None or not (trials or loop.touches):
             return None
-        return posterior(loop, trials)
+        if self._known is None or self._known[0] != (loop, trials):
+            self._known = (loop, trials), posterior(loop, trials)
+        return self._known[1]
 
     @property
     def next(self) -> NextTrial | None:
