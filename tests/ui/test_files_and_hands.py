@@ -150,6 +150,7 @@ def test_the_demos_hands_print_a_patch_and_show_it(season, qtbot):
     assert "No patch was written yet" in told[0]
     qtbot.waitUntil(lambda: bool(window.values.held), timeout=5000)
     assert window.gap.trials.make_patch(5)
+    qtbot.waitUntil(lambda: bool(window.gap.trials.program), timeout=5000)
     acts["Print the trial patch that was written"]()
     qtbot.waitUntil(lambda: window.findChild(PatchDialog) is not None, timeout=10_000)
     dialog = window.findChild(PatchDialog)

@@ -82,8 +82,10 @@ class Sitting:
             self.wait()
 
     def print_and_judge(self):
-        program = self.trials.make_patch(1)
-        if program is None:
+        self.trials.make_patch(1)
+        self.wait()
+        program = self.trials.program
+        if not program:
             return
         told = self.hands("print", program=program, nozzle_c=0.0, plate_c=0.0)
         if "moves" not in told:

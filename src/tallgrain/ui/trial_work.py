@@ -1,5 +1,6 @@
 """Trial prints and live nudges: what a first layer's look says of the trip height."""
 
+from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -18,7 +19,7 @@ from tallgrain.core.solve.gap import (
     next_trial,
     posterior,
 )
-from tallgrain.errors import GuardRefused, InputError, JobError, TallGrainError
+from tallgrain.errors import GuardRefused, JobError, TallGrainError
 from tallgrain.formats.program import patch_program
 from tallgrain.store.ledger import Observation
 from tallgrain.ui.gauge_work import TRIP, GaugeWork
@@ -41,6 +42,8 @@ class TrialWork(QObject):
         self._session, self._probe = session, probe
         self.gauge, self.values = gauge, values
         self.layer_mm, self.line_mm = 0.2, 0.45
+        # The builder said to watch the first line where only the sheet speaks against it.
+        self.watched = False
         self._known: tuple[object, Posterior] | None = None
         self.program = ""  # the newest patch that was made
         self.read()
@@ -111,66 +114,88 @@ class TrialWork(QObject):
         return None if loop is None else next_trial(loop, self.trials, self.layer_mm)
 
     @property
+    def nothing_known(self) -> bool:
+        """Whether only the sheet says where the nozzle may be."""
+        return self.known is None and self.gauge.known is None
+
+    @property
     def done(self) -> bool:
         """Whether the newest trial was good at what the printer holds."""
         trials, t_set = self.trials, self.t_set
         return bool(trials) and trials[-1].verdict == "good" and trials[-1].t_set == t_set
 
     def caution(self) -> TallGrainError | None:
-        """Why a patch should not be printed as the printer stands: by all that is known the nozzle
-        would leave less than LEAST_LAYER_MM of its layer."""
-        t_set, known, solved = self.t_set, self.known, self.gauge.known
+        """Why a patch should not be printed as the printer stands: by what is known, or else by
+        the sheet, the nozzle would leave less than LEAST_LAYER_MM of its layer; or the printer
+        holds a value that nobody here set."""
+        t_set, known, solved, sheet = self.t_set, self.known, self.gauge.known, self._session.sheet
+        if t_set is None or sheet is None:
+            return None
+        stands = self.values.standings().get(TRIP)
+        if stands is not None and stands.state in ("changed at the printer", "lost"):
+            return GuardRefused(
+                f"the printer's trip height of {stands.held.live:.3f} mm is not what was set.",
+                "trial print", "Settle that on the Values page first.",
+            )  # fmt: skip
         lows = []
         if known is not None:
             lows.append(known.quantile(0.02))
         if solved is not None:
             lows.append(solved.figures["t"] - 2 * solved.figures["u"] - 0.05)
-        if t_set is None or not lows:
+        layer = self.layer_mm + max(lows, default=sheet.probe.trip_height) - t_set
+        if layer >= LEAST_LAYER_MM or (self.watched and not lows):
             return None
-        layer = self.layer_mm + max(lows) - t_set
-        if layer >= LEAST_LAYER_MM:
-            return None
+        by = "by what is known" if lows else "by the sheet's trip height"
         return GuardRefused(
             f"with the trip height of {t_set:.3f} mm the nozzle would print {layer:.2f} mm above "
-            "the plate: it may scrape.", "trial print",
-            "Set the next value first, or feel the gap with a gauge again.",
+            f"the plate, {by}: it may scrape.", "trial print",
+            "Set the next value first, or feel the gap with a gauge.",
         )  # fmt: skip
 
     # Trials
 
-    def make_patch(self, count: int) -> str | None:
-        """The program of a patch at one place or five; None (and told) where it can't be."""
-        sheet, t_set, aim = self._session.sheet, self.t_set, self.gauge.aim
-        if sheet is None:
-            return None
-        no = self.caution()
-        if t_set is None:
-            no = GuardRefused("the printer's trip height was not read yet.", "patch", "Link first.")
-        try:
-            patch = Patch(
-                patch_places(sheet, count), self.layer_mm, self.line_mm, aim.nozzle_c, aim.plate_c
-            )
-        except InputError as error:
-            no = error
-        if no is not None or t_set is None:
-            self._probe.refuse(no or GuardRefused("no patch can be made.", "patch"))
-            return None
-        self.program = patch_program(patch, sheet.name, t_set)
-        self.changed.emit()
-        return self.program
+    def make_patch(self, count: int, then: Callable[[str], None] = lambda program: None) -> bool:
+        """Read what the printer holds now, then make the program of a patch at one place or five;
+        a refusal is told. False where it can't be begun."""
+        printer = self._session.printer
+        self.program = ""
 
-    def write_patch(self, path: Path, count: int) -> bool:
+        def read(values: Any) -> None:
+            self.values.take(values)
+            try:
+                self.program = self._patch(count)
+            except TallGrainError as error:
+                self._probe.refuse(error)
+            else:
+                self.changed.emit()
+                then(self.program)
+
+        if printer is None:
+            return False
+        return self._session.do("reading the values", printer.values, read, quiet=True)
+
+    def _patch(self, count: int) -> str:
+        """Raises TallGrainError where a patch can't or should not be printed."""
+        sheet, t_set, aim = self._session.sheet, self.t_set, self.gauge.aim
+        if sheet is None or t_set is None:
+            raise GuardRefused("the printer told no trip height.", "patch", "Read its values.")
+        if no := self.caution():
+            raise no
+        places = patch_places(sheet, count)
+        patch = Patch(places, self.layer_mm, self.line_mm, aim.nozzle_c, aim.plate_c)
+        return patch_program(patch, sheet.name, t_set)
+
+    def write_patch(self, path: Path, count: int) -> None:
         """Write the patch's program to a file."""
-        program = self.make_patch(count)
-        if program is None:
-            return False
-        try:
-            path.write_text(program, encoding="ascii")
-        except OSError as error:
-            no = JobError(f"the program can't be written: {error.strerror}.", str(path))
-            self._probe.refuse(no)
-            return False
-        return True
+
+        def write(program: str) -> None:
+            try:
+                path.write_text(program, encoding="ascii")
+            except OSError as error:
+                no = JobError(f"the program can't be written: {error.strerror}.", str(path))
+                self._probe.refuse(no)
+
+        self.make_patch(count, write)
 
     def verdict(self, verdict: Verdict) -> None:
         """How the patch looked that was printed as the printer stands."""

@@ -4,7 +4,15 @@ from pathlib import Path
 
 from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QIcon, QKeyEvent, QPainter, QPixmap
-from PyQt6.QtWidgets import QComboBox, QFileDialog, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QFileDialog,
+    QGridLayout,
+    QHBoxLayout,
+    QVBoxLayout,
+    QWidget,
+)
 
 from tallgrain.core.solve.gap import Verdict
 from tallgrain.ui import theme
@@ -88,7 +96,14 @@ class TrialPage(QWidget):
         column.addLayout(row)
         self.write = button("&Write the patch's program …")
         self.write.clicked.connect(self.ask_where)
+        self.watched = QCheckBox("I &watch the first line, hand at the switch")
+        self.watched.toggled.connect(self._watch)
+        column.addWidget(self.watched)
         column.addWidget(self.write)
+
+    def _watch(self, on: bool) -> None:
+        self._work.watched = on
+        self._work.changed.emit()
 
     def _take_layer(self, value: float) -> None:
         self._work.layer_mm = value
@@ -142,6 +157,10 @@ class TrialPage(QWidget):
             )
         tell(self.what, self._sentence())
         self.write.setEnabled(idle and t_set is not None)
+        doubt = work.nothing_known and (work.watched or work.caution() is not None)
+        self.watched.setVisible(doubt)
+        if not doubt and self.watched.isChecked():
+            self.watched.setChecked(False)
         judged = t_set is not None and not work.printing
         self.asked.setEnabled(judged)
         for made in self.looks.values():
