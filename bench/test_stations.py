@@ -125,3 +125,48 @@ def test_a_jog_from_key_to_wire(benchmark, tell, monkeypatch, tmp_path):
     benchmark.pedantic(lambda: None, rounds=1)
     delays.sort()
     tell(f"a jog, key to wire: median {delays[50]:.1f}, p99 {delays[98]:.1f} ms of 100 (aim 20)")
+
+
+def test_a_key_at_the_gauge_loop(benchmark, tell, monkeypatch, tmp_path):
+    """From the key to the ladder painted with the new feel; and of a step, less its motion."""
+    monkeypatch.setenv("TALLGRAIN_HOME", str(tmp_path))
+    app = application()
+    made = Standin()
+    ledger = Ledger.open(tmp_path)
+    prepare_demo(ledger)
+    window = make_window(ledger, tmp_path)
+    window.show()
+    window.activateWindow()
+    s = window.session
+    s.link_to(made.url)
+    spin(lambda: s.link.value == "up" and bool(window.values.held))
+    window.visit("Gap")
+    page, work = window.gap.page, window.gap.work
+    window.gap.primary()
+    spin(lambda: not s.busy and work.z is not None)
+    page.gauge.setValue(1.0)
+    page.setFocus()
+    feels, steps = [], []
+    for _ in range(40):
+        for key, times in ((Qt.Key.Key_F, feels), (Qt.Key.Key_PageDown, steps)):
+            page.length.setCurrentIndex(4)
+            spin(lambda: not s.busy)
+            had, z = len(work.feels), work.z
+            began = time.perf_counter()
+            QTest.keyClick(page, key)
+            if times is feels:
+                assert len(work.feels) == had + 1
+            while times is steps and (work.z == z or s.busy):
+                app.processEvents()
+            window.gap.picture.repaint()
+            times.append((time.perf_counter() - began) * 1000)
+    window.may_close = lambda: True
+    window.close()
+    made.stop()
+    benchmark.pedantic(lambda: None, rounds=1)
+    for words, times in (("a feel", feels), ("a step and its read-back", steps)):
+        times.sort()
+        tell(
+            f"gauge loop, key to picture, {words}: median {times[20]:.1f}, p95 {times[37]:.1f} ms "
+            "(aim 50)"
+        )

@@ -66,11 +66,6 @@ def main():
     spin(lambda: s.link.value == "up" and s.back.compared is not None)
     rest(1)
     shoot("surface")
-    for name, width, height in (("small", 1024, 700), ("large", 2560, 1440)):
-        window.resize(width, height)
-        rest(0.5)
-        shoot(f"surface-{name}")
-    window.resize(1280, 800)
     s.back.pin("A", "26")
     spin(lambda: s.back.compared is not None and s.back.compared.a.ident == "26")
     window.surface.show_layer(Layer.DIFFERENCE)
@@ -185,6 +180,16 @@ def stations(shoot):
     window.visit("Gap")
     gauge_loop(window, work, hand)
     shoot("gap")
+    work(window.gap.page.finish.click)
+    window.gap.work.set_trip(1.76, "one trial as found")
+    spin(lambda: not s.busy)
+    rest(0.5)
+    window.gap.work.feels = []
+    window.gap.show_tab(1)
+    window.gap.trials.verdict("sits_on_top")
+    shoot("gap-trials")
+    window.gap.show_tab(3)
+    shoot("gap-values")
     window.may_close = lambda: True
     window.close()
     workshop.close()

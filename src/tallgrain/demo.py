@@ -20,15 +20,17 @@ from typing import Any
 import numpy as np
 
 from tallgrain.core.plan.grid import grid_plan
+from tallgrain.core.solve.gap import solve_gap
 from tallgrain.errors import JobError, LinkError, TrustLost
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.link.client import JsonRpcPrinter
 from tallgrain.link.guard import Guard
 from tallgrain.paths import ASSETS
 from tallgrain.routines.events import BreakOff
+from tallgrain.routines.gauge import gauge_loop
 from tallgrain.routines.survey import survey
 from tallgrain.routines.warm import warm_up
-from tallgrain.store.ledger import FILE_NAME, Ledger, MachineEvent
+from tallgrain.store.ledger import FILE_NAME, VALUE, Ledger, MachineEvent, Observation
 
 SEASON_ASSET = ASSETS / "demo" / "season.sqlite.gz"
 SEED = 17
@@ -173,27 +175,30 @@ class Happening:
 
 @dataclass(frozen=True)
 class Evening:
-    """A survey: when, on which sheet, warm or cold, how long soaked."""
+    """A survey: when, on which sheet, warm or cold, how long soaked; with a gauge afterwards."""
 
     at: datetime
     sheet: str
     cold: bool
     soak_min: float
+    gauge: bool
 
 
 def story(year: Year) -> Iterator[Act | Happening | Evening]:
     """A year in order. Chance is drawn from one fixed seed; a twelfth of the evenings stay cold
     and a few more use the other sheet, but never the last one."""
     chance = np.random.default_rng(SEED)  # the same evenings at every printer of the workshop
+    whim = np.random.default_rng(SEED + 1)
     days = np.sort(chance.choice(np.arange(2, DAYS), year.surveys, replace=False))
     turns = list(year.turns)
-    today = 0
+    today, due = 0, True
     for day in days:
         while turns and turns[0].day <= day:
             turn = turns.pop(0)
             yield Act("hands.days", {"days": float(turn.day - today)})
             today = turn.day
             yield Act(turn.method, turn.params)
+            due = due or "Gap" in turn.stale
             at = BEGAN + timedelta(days=today)
             yield Happening(MachineEvent(year.printer, at, turn.kind, turn.note, turn.stale))
         yield Act("hands.days", {"days": float(day - today)})
@@ -203,15 +208,37 @@ def story(year: Year) -> Iterator[Act | Happening | Evening]:
         sheet = year.sheets[-1] if 0.08 <= usual < 0.22 else year.sheets[0]
         yield Act("hands.sheet", {"name": sheet})
         cold = usual < 0.08
-        yield Evening(at, sheet, cold, 0.0 if cold else float(chance.integers(10, 16)))
+        soak = 0.0 if cold else float(chance.integers(10, 16))
+        # The gap is felt after whatever made it doubtful, and now and then; not since the reflash.
+        due = due or float(whim.random()) < 0.25
+        gauged = due and not cold and turns_left_reflash(year, today)
+        yield Evening(at, sheet, cold, soak, gauged)
+        due = due and not gauged
 
 
-def catch_up(printer: str, hands: str) -> None:
-    """Bring a stand-in that was just started to where its year ends, without the surveys."""
+def turns_left_reflash(year: Year, today: int) -> bool:
+    """Whether the year's reflash is still to come, or there is none."""
+    return all(turn.kind != "reflashed" or turn.day > today for turn in year.turns)
+
+
+def catch_up(printer: str, link: str, hands: str, home: Path) -> None:
+    """Bring a stand-in that was just started to where its year ends, without the surveys, and give
+    it the values that it kept by the ledger in a folder."""
     year = year_of(printer)
     for part in story(year) if year else ():
         if isinstance(part, Act) and part.method != "hands.power":
             at_hands(hands, part.method, **part.params)
+    if not (home / FILE_NAME).exists():
+        return
+    with Ledger.open(home, write=False) as ledger:
+        kept = {o.item: o.figures["after"] for o in ledger.observations(printer, VALUE)
+                if o.outcome.startswith("kept")}  # fmt: skip
+    if kept:
+        with closing(JsonRpcPrinter(link, "The demo's start")) as wire:
+            for meaning, value in kept.items():
+                wire.set_value(meaning, value)
+            wire.keep_values()
+        at_hands(hands, "hands.console")
 
 
 def _live_through(ledger: Ledger, year: Year, link: str, hands: str) -> Iterator[str]:
@@ -221,10 +248,10 @@ def _live_through(ledger: Ledger, year: Year, link: str, hands: str) -> Iterator
         elif isinstance(part, Happening):
             ledger.add_event(part.event)
         else:
-            yield _one_survey(ledger, year, link, hands, part)
+            yield _one_evening(ledger, year, link, hands, part)
 
 
-def _one_survey(ledger: Ledger, year: Year, link: str, hands: str, evening: Evening) -> str:
+def _one_evening(ledger: Ledger, year: Year, link: str, hands: str, evening: Evening) -> str:
     """A builder's evening: power on, look, reference, warm up, soak, survey."""
     at_hands(hands, "hands.power")
     printer = JsonRpcPrinter(link, "The demo's story")
@@ -242,6 +269,8 @@ def _one_survey(ledger: Ledger, year: Year, link: str, hands: str, evening: Even
             guard, ledger, grid_plan(sheet, year.count, year.count, 2), lambda: evening.at, token,
             sheet=evening.sheet, soak_min=evening.soak_min or None,
         )  # fmt: skip
+        if evening.gauge:
+            _gauge(ledger, guard, hands, evening)
         printer.heat(0.0, 0.0)
     finally:
         printer.close()
@@ -251,14 +280,47 @@ def _one_survey(ledger: Ledger, year: Year, link: str, hands: str, evening: Even
     )
 
 
+def _gauge(ledger: Ledger, guard: Guard, hands: str, evening: Evening) -> None:
+    """The gap felt; applied and kept where it differs by more than the gauge can tell."""
+    loop = gauge_loop(
+        guard,
+        lambda: at_hands(hands, "hands.ruler")["clearance_mm"],
+        lambda thickness: at_hands(hands, "hands.gauge", thickness_mm=thickness)["feel"],
+    )
+    found = solve_gap(loop)
+    if found.t is None or found.u is None:
+        return
+    printer, name = guard.printer, guard.sheet.name
+    state = printer.state()
+
+    def note(topic: str, outcome: str, why: str, **figures: Any) -> None:
+        ledger.observe(
+            Observation(name, evening.at, topic, "trip_height", outcome, why, {
+                **figures, "sheet": evening.sheet, "nozzle_c": round(state.nozzle.target_c),
+                "plate_c": round(state.plate.target_c), "soak_min": evening.soak_min,
+            })
+        )  # fmt: skip
+
+    note("gap", "solved", "", t=found.t, u=found.u, feels=len(loop.touches))
+    t = round(found.t, 4)
+    if abs(t - loop.t_set) > 2 * found.u:
+        why = f"gauge, ± {2 * found.u:.3f} mm (k = 2)"
+        guard.park()
+        printer.set_value("trip_height", t)
+        printer.keep_values()
+        figures = {"before": loop.t_set, "after": t}
+        note(VALUE, "applied, not kept", why, **figures)
+        note(VALUE, "kept, proven", why, **figures, boot="")
+
+
 def _find_height(guard: Guard, hands: str) -> None:
     """Look, type, reference; a nozzle that is the probe asks for a second look from near."""
-    for look in range(2):
+    for look in range(3):
         guard.see_clearance(at_hands(hands, "hands.ruler")["clearance_mm"])
         try:
             guard.reference()
         except TrustLost:
-            if look:
+            if look == 2:
                 raise
         else:
             return

@@ -63,7 +63,11 @@ def pages(window):
             yield f"probe {tab} {source}"
     window.visit("Surface")
     yield "surface"
-    for name in ("Tilt", "Towers", "Gap", "Handover"):
+    window.visit("Gap")
+    for tab in range(4):
+        window.gap.show_tab(tab)
+        yield f"gap {tab}"
+    for name in ("Tilt", "Towers", "Handover"):
         window.visit(name)
         yield name
 

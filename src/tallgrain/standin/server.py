@@ -113,6 +113,7 @@ class HandsPort(Port):
             self.power, self.reflash, self.fault, self.mend, self.probe, self.ruler, self.sheet,
             self.reseat, self.move, self.days, self.nozzle, self.look, self.tape, self.strip,
             self.gauge, self.turn, self.print, self.patch, self.nudge, self.clean,
+            self.console,
         )  # fmt: skip
         super().__init__({f"hands.{act.__name__}": act for act in acts})
 
@@ -265,6 +266,11 @@ class HandsPort(Port):
         """Take what was printed off the plate."""
         if self.printer.job is not None and not self.printer.job.under_way:
             self.printer.job = None
+        return {}
+
+    def console(self, session: Session) -> dict[str, Any]:
+        """Reference at the printer's own console, as its builder leaves it."""
+        self.printer._set_up()
         return {}
 
     def sheet(self, session: Session, name: str) -> dict[str, Any]:

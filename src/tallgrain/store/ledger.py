@@ -20,6 +20,8 @@ from tallgrain.store.lock import WriterLock
 from tallgrain.store.models import EVENTS, MACHINES, OBSERVATIONS, POINTS, SURVEYS, TOUCHES
 
 FILE_NAME = "ledger.sqlite"
+# The topic under which every change of a printer's value is observed, by its meaning.
+VALUE = "value"
 
 # Statements of the hot path, made once.
 _ADD_POINT = sa.insert(POINTS)

@@ -25,12 +25,12 @@ from tallgrain.errors import GuardRefused, JobError, TallGrainError
 from tallgrain.formats.values_json import ValueRecord, ValuesRecord, back_up, write_values
 from tallgrain.link.guard import Guard
 from tallgrain.link.protocol import StoredValue
-from tallgrain.store.ledger import MachineEvent, Observation
+from tallgrain.store.ledger import VALUE, MachineEvent, Observation
 from tallgrain.ui.probe_work import ProbeWork
 from tallgrain.ui.session import Session
 from tallgrain.ui.state import LinkState
 
-VALUE, READING, REFLASH = "value", "reading", "reflash"
+READING, REFLASH = "reading", "reflash"
 JOB = "values"
 # In the order in which they are shown.
 MEANINGS = ("trip_height", "offset_x", "offset_y", "job_shift")

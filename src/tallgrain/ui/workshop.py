@@ -7,6 +7,7 @@ from collections.abc import Callable
 
 from tallgrain import demo
 from tallgrain.errors import JobError
+from tallgrain.paths import demo_home
 
 DEMO_PRINTER = "Barley"
 
@@ -50,7 +51,7 @@ class Workshop:
         def found() -> str:
             ports = self.ports(printer)
             if printer not in self._caught_up:
-                demo.catch_up(printer, ports["hands"])
+                demo.catch_up(printer, ports["listening"], ports["hands"], demo_home())
                 self._caught_up.add(printer)
             return ports["listening"]
 
