@@ -16,7 +16,7 @@ from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.grid import Plan, grid_plan
 from tallgrain.core.surface.chart import Chart
 from tallgrain.core.surface.sight import Sight, sight_of_points, sight_of_survey
-from tallgrain.errors import Halted, LinkError, TallGrainError, TrustLost
+from tallgrain.errors import Halted, LinkError, TallGrainError
 from tallgrain.formats.machine_toml import parse_sheet
 from tallgrain.link.client import JsonRpcPrinter
 from tallgrain.link.guard import Guard
@@ -117,6 +117,7 @@ class Session(QObject):
             return
         other = self.sheet is None or self.sheet.name.lower() != name.lower()
         if self.sheet and other:
+            self.shown = None
             self.unlink()
         self.sheet = parse_sheet(text, f"sheet of {name}")
         self.problem = None
@@ -587,7 +588,7 @@ class Session(QObject):
             return
         if state.boot != self.state.boot or (self.state.referenced and not state.referenced):
             self.worker.do("look", self.guard.attach)
-            if not self.halting and not isinstance(self.problem, TrustLost | Halted):
+            if not self.halting and self.problem is None:
                 self.problem = self.guard.unknown()
 
     def _note_soak(self, state: PrinterState) -> None:

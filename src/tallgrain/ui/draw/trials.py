@@ -118,7 +118,7 @@ def paint_trials(painter: QPainter, rect: QRectF, seen: Trials) -> None:
     """The density of t, the trials above it, and where the next one goes."""
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-    box = rect.adjusted(40, 60, -40, -64)
+    box = rect.adjusted(40, 78, -40, -64)
     text(painter, QPointF(box.left(), rect.top() + 30), "What the prints say of the trip height",
          pixels=15, bold=True)  # fmt: skip
     if seen.known is None or seen.now is None:

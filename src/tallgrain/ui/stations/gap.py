@@ -140,6 +140,10 @@ class GapStation:
             return Kernel(self.name, Fill.HALF, headline, clash)
         if last is None:
             return Kernel(self.name, Fill.HALF, headline, "not applied")
+        if known is not None and known.at > last.at:
+            figures = known.figures
+            if abs(figures["t"] - last.after) > 2 * figures["u"]:
+                return Kernel(self.name, Fill.HALF, headline, "not applied")
         reasons = {"kept, proven": "", "kept, unproven": "unproven", "lost": "LOST"}
         reason = reasons.get(last.outcome, "not kept")
         kept = last.outcome.startswith("kept")
