@@ -197,3 +197,48 @@ def test_a_nozzle_that_probes_is_surveyed_by_two_looks(standin, home):
     assert "complete" in done.stdout
     hot = tallgrain(*command, "--nozzle-c", "220", check=1)
     assert "too hot to touch" in hot.stderr
+
+
+def plane_file(path, slope_x, slope_y, spoilt=()):
+    points = [
+        {"x": x, "y": y, "z": slope_x * x + slope_y * y + 0.4 * ((x, y) in spoilt)}
+        for y in range(20, 240, 35) for x in range(20, 240, 35)
+    ]  # fmt: skip
+    path.write_text(json.dumps({
+        "format": "tallgrain-survey", "version": 1, "machine": "Rye", "kind": "surface",
+        "taken_at": "2026-03-04T18:20:00+00:00", "points": points,
+    }))  # fmt: skip
+    return path
+
+
+def test_solve_tilt_and_adjusters_as_in_the_contract(tmp_path):
+    """Rye's supports stand at x = -42 and 300: the gantry follows the plate, half the way each."""
+    survey = plane_file(tmp_path / "s.json", 0.001, 0.002, {(90, 125)})
+    tilt = as_json("solve", "tilt", survey, "--machine", "Rye")
+    assert tilt["raise_mm"] == pytest.approx({"left": -0.171, "right": 0.171}, abs=1e-6)
+    assert set(tilt["u_mm"]) == {"left", "right"}
+    assert tilt["before_pv_mm"] == pytest.approx(0.342) and tilt["after_pv_mm"] < 0.003
+    assert tilt["uncorrectable"] == pytest.approx(
+        {"slope_x_mm_per_m": 0.0, "slope_y_mm_per_m": 2.0}, abs=1e-6
+    )
+    assert [(d["x_mm"], d["y_mm"]) for d in tilt["dropped"]] == [(90, 125)]
+    assert tilt["twist_left_mm"] == 0.0
+    held = as_json("solve", "tilt", survey, "--machine", "Rye", "--hold", "left")
+    assert held["raise_mm"] == pytest.approx({"left": 0, "right": 0.342}, abs=1e-6)
+    assert held["u_mm"]["left"] == 0
+    turns = as_json("solve", "adjusters", survey, "--machine", "Rye", "--hold", "front-left")
+    still, rear = turns["turns"]["front-left"], turns["turns"]["rear-left"]
+    assert still["turn_deg"] == 0 and still["leave"] and still["u_deg"] == 0
+    assert rear["raise_mm"] < -0.3 and rear["direction"] == "clockwise" and not rear["leave"]
+    assert rear["turn_deg"] == pytest.approx(-rear["raise_mm"] / 0.7 * 360, rel=1e-6)
+    assert turns["before"]["pv_mm"] == pytest.approx(0.63, abs=1e-6)
+    assert turns["after"]["pv_mm"] < 1e-5 and set(turns["after"]) == {"pv_mm", "rms_mm", "fltt_mm"}
+    for words, told in (
+        (["tilt", survey, "--machine", "Millet"], "needs two"),
+        (["tilt", survey, "--machine", "Rye", "--hold", "nobody"], "no support 'nobody'"),
+        (["adjusters", survey, "--machine", "Barley"], "no bed screws"),
+        (["adjusters", survey, "--machine", "Rye", "--hold", "x"], "no adjuster 'x'"),
+    ):
+        assert told in tallgrain("solve", *words, check=2).stderr
+    table = tallgrain("solve", "adjusters", survey, "--machine", "Rye", check=0).stdout
+    assert "seen from above" in table and "left out as an outlier" in table

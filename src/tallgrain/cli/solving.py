@@ -5,7 +5,7 @@ from typing import Annotated, Any
 
 import typer
 
-from tallgrain.cli.common import AsJson, aligned, app, number, show
+from tallgrain.cli.common import AsJson, MachineName, aligned, app, number, show
 
 solve_app = typer.Typer(
     rich_markup_mode=None, no_args_is_help=True, help="Solve a correction from what was measured."
@@ -77,3 +77,109 @@ def solve_gap_file(
 
 def _round(value: float | None) -> float | None:
     return None if value is None else round(value, 6)
+
+
+Survey = Annotated[str, typer.Argument(metavar="SURVEY", help="A survey file or a stored id.")]
+
+
+@solve_app.command("tilt")
+def solve_tilt_of(
+    survey: Survey,
+    machine: MachineName,
+    hold: Annotated[str, typer.Option(help="mean, datum, or a support that stays.")] = "mean",
+    as_json: AsJson = False,
+) -> None:
+    """What each Z motor must do so that plate and gantry are parallel."""
+    from tallgrain.core.solve.tilt import solve_tilt
+    from tallgrain.resolve import machine_sheet, survey_named
+
+    sheet, _ = machine_sheet(machine)
+    found = survey_named(survey)
+    solved = solve_tilt(sheet, found.xy, found.heights, hold)
+    document: dict[str, Any] = {
+        "raise_mm": {n: _round(float(r)) for n, r in solved.by_name.items()},
+        "u_mm": {n: _round(float(u)) for n, u in zip(solved.names, solved.u, strict=True)},
+        "before_pv_mm": _round(solved.before),
+        "after_pv_mm": _round(solved.after),
+        "twist_left_mm": _round(solved.twist_left),
+        "dropped": _dropped(found, solved.dropped),
+        "uncorrectable": {
+            "slope_x_mm_per_m": _round(solved.uncorrectable[0] * 1000),
+            "slope_y_mm_per_m": _round(solved.uncorrectable[1] * 1000),
+        },
+    }
+
+    def table() -> str:
+        rows = [["support", "raise", "u", ""]]
+        rows += [
+            [f"  {n}", number(document["raise_mm"][n], 4), number(document["u_mm"][n], 4), "mm"]
+            for n in solved.names
+        ]
+        rows.append(["spread at the supports", number(solved.before, 4), "", "mm"])
+        rows.append(["  predicted after", number(solved.after, 4), "", "mm"])
+        if any(solved.uncorrectable):
+            across = number(max(map(abs, solved.uncorrectable)) * 1000)
+            rows.append(["slope that they can't correct", across, "", "mm per m"])
+        if solved.twist_left:
+            rows.append(["twist that is left", number(solved.twist_left, 4), "", "mm"])
+        return "\n".join([aligned(rows), *_dropped_words(document["dropped"])])
+
+    show(document, as_json, table)
+
+
+@solve_app.command("adjusters")
+def solve_adjusters_of(
+    survey: Survey,
+    machine: MachineName,
+    hold: Annotated[str, typer.Option(help="least, or a screw that stays.")] = "least",
+    as_json: AsJson = False,
+) -> None:
+    """How far each bed screw must turn, seen from above, for the flattest surface."""
+    from tallgrain.core.solve.adjusters import SurfaceFigures, solve_adjusters
+    from tallgrain.resolve import machine_sheet, survey_named
+
+    sheet, _ = machine_sheet(machine)
+    found = survey_named(survey)
+    solved = solve_adjusters(sheet, found.xy, found.heights, hold)
+
+    def told(surface: SurfaceFigures) -> dict[str, float | None]:
+        return {
+            "pv_mm": _round(surface.pv), "rms_mm": _round(surface.rms),
+            "fltt_mm": _round(surface.fltt),
+        }  # fmt: skip
+
+    document: dict[str, Any] = {
+        "turns": {
+            turn.name: {
+                "raise_mm": _round(turn.raise_mm), "turn_deg": _round(turn.turn_deg),
+                "direction": turn.direction, "u_deg": _round(turn.u_deg), "leave": turn.leave,
+            }
+            for turn in solved.turns
+        },
+        "before": told(solved.before), "after": told(solved.after),
+        "dropped": _dropped(found, solved.dropped),
+    }  # fmt: skip
+
+    def table() -> str:
+        rows = [["screw", "turn", "", "seen from above"]]
+        for turn in solved.turns:
+            words = "leave" if turn.leave else turn.direction
+            rows.append([f"  {turn.name}", number(turn.turn_deg, 0), "degrees", words])
+        for name, surface in (("before", solved.before), ("predicted after", solved.after)):
+            rows.append([f"FLTt {name}", number(surface.fltt), "mm", ""])
+        return "\n".join([aligned(rows), *_dropped_words(document["dropped"])])
+
+    show(document, as_json, table)
+
+
+def _dropped(found: Any, indices: tuple[int, ...]) -> list[dict[str, float]]:
+    points = [found.points[i] for i in indices]
+    return [{"x_mm": p.x, "y_mm": p.y, "z_mm": p.z} for p in points]
+
+
+def _dropped_words(dropped: list[dict[str, float]]) -> list[str]:
+    return [
+        f"left out as an outlier: x {number(p['x_mm'], 1)}, y {number(p['y_mm'], 1)}, "
+        f"z {number(p['z_mm'])} mm"
+        for p in dropped
+    ]

@@ -1,0 +1,286 @@
+"""How far each bed screw must turn, and what the plate's surface becomes.
+
+A plate over three screws is a plane. Over four and more it bends: what raising the screws does is
+the plane through the raises, carried on everywhere, plus a gain times the thin-plate spline through
+what that plane leaves (Duchon 1977), held beyond the screws at its value on their hull.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from tallgrain.core.machine.sheet import Adjuster, MachineSheet
+from tallgrain.core.solve.fit import fit_heights
+from tallgrain.core.surface.shape import flatness
+from tallgrain.core.survey import Floats
+from tallgrain.errors import InputError
+
+# Where the points say nothing of a way to bend, it is left alone: a tenth of a millimetre of bend
+# weighs as much as a micrometre of surface.
+STIFF = 1e-2
+
+
+@dataclass(frozen=True)
+class Turn:
+    """What one screw needs: the plate's raise there (mm), the angle and its direction seen from
+    above, the angle's standard uncertainty; leave: below what the probe can resolve (2 u)."""
+
+    name: str
+    raise_mm: float
+    turn_deg: float
+    direction: str
+    u_deg: float
+    leave: bool
+
+
+@dataclass(frozen=True)
+class SurfaceFigures:
+    """Spread, root mean square about the mean, and FLTt of a surface (mm)."""
+
+    pv: float
+    rms: float
+    fltt: float
+
+
+@dataclass(frozen=True)
+class AdjusterSolution:
+    """Turns in the sheet's order; raises (n,) and their covariance; the surface before and after
+    (predicted) at the survey's points; reached: the share of the mean square that goes."""
+
+    turns: tuple[Turn, ...]
+    raises: Floats
+    before: SurfaceFigures
+    after: SurfaceFigures
+    predicted: Floats
+    reached: float
+    dropped: tuple[int, ...]
+
+
+@dataclass(frozen=True)
+class Gain:
+    """A learned gain and its standard uncertainty."""
+
+    value: float
+    u: float
+
+    def joined(self, other: "Gain | None") -> "Gain":
+        """Weighted with another pass's."""
+        if other is None:
+            return self
+        a, b = 1 / self.u**2, 1 / other.u**2
+        return Gain((a * self.value + b * other.value) / (a + b), float((a + b) ** -0.5))
+
+
+class Influence:
+    """What raising the screws at (n, 2) does at points; the same points may be asked again."""
+
+    def __init__(self, at: Floats, gain: float = 1.0) -> None:
+        self.at, self.gain = np.asarray(at, dtype=float), gain
+        n = len(self.at)
+        self._middle = self.at.mean(axis=0)
+        self._size = float(np.ptp(self.at, axis=0).max()) or 1.0
+        plane = self._plane(self.at)
+        # From raises to the plane through them (least squares) and to what it leaves.
+        self._to_plane = np.linalg.pinv(plane)
+        rest = np.eye(n) - plane @ self._to_plane
+        # From raises to what no plane through the screws takes.
+        self.bending = np.asarray(rest, dtype=np.float64)
+        matrix = np.zeros((n + 3, n + 3))
+        matrix[:n, :n] = _bend(self._between(self.at))
+        matrix[:n, n:], matrix[n:, :n] = plane, plane.T
+        self._weights = np.linalg.pinv(matrix)[:, :n] @ rest if n > 3 else np.zeros((n + 3, n))
+
+    def _plane(self, xy: Floats) -> Floats:
+        return np.column_stack([np.ones(len(xy)), (xy - self._middle) / self._size])
+
+    def _between(self, xy: Floats) -> Floats:
+        away = (xy[:, None, :] - self.at[None, :, :]) / self._size
+        return np.asarray((away**2).sum(axis=-1))
+
+    def matrix(self, xy: Floats) -> Floats:
+        """Raises (n,) to heights at points (m, 2): (m, n)."""
+        xy = np.asarray(xy, dtype=float).reshape(-1, 2)
+        plane = self._plane(xy) @ self._to_plane
+        if len(self.at) <= 3:
+            return np.asarray(plane)
+        inside = _onto_hull(xy, self.at)
+        bent = _bend(self._between(inside)) @ self._weights[: len(self.at)]
+        bent = bent + self._plane(inside) @ self._weights[len(self.at) :]
+        return np.asarray(plane + self.gain * bent)
+
+
+def solve_adjusters(
+    sheet: MachineSheet, xy: Floats, heights: Floats, hold: str = "least", gain: float = 1.0,
+    limits: tuple[Floats, Floats] | None = None,
+) -> AdjusterSolution:  # fmt: skip
+    """Turns for the flattest surface that the screws can make (xy (n, 2), heights (n,), mm).
+
+    hold: the name of a screw that stays, or 'least' for the least turning in all. gain: how much
+    of its spline the plate follows between the screws. limits: lowest and highest raise (mm) of
+    each screw, so that no spring comes to its end. Raises InputError.
+    """
+    names, at = adjusters_of(sheet)
+    if hold != "least" and hold not in names:
+        raise InputError(
+            f"there is no adjuster '{hold}' to hold.", "--hold",
+            f"Give least or one of {', '.join(names)}.",
+        )  # fmt: skip
+    fit = fit_heights(xy, heights, sheet.probe.repeatability.s_r)
+    xy, heights = np.asarray(xy)[fit.kept], np.asarray(heights)[fit.kept]
+    influence = Influence(at, gain)
+    matrix = influence.matrix(xy)
+    raises, covariance = _flattest(
+        matrix, heights, influence.bending, sheet.probe.repeatability.s_r
+    )
+    leads = np.array([a.lead_mm for a in sheet.adjusters])
+    shift = _held(raises, leads, names, hold)
+    raises = raises + shift
+    if limits is not None:
+        raises = _within(matrix, heights, raises, limits)
+    hold_at = int(np.abs(raises).argmin()) if hold == "least" else names.index(hold)
+    # Against the screw that stays: its own scatter joins every other's.
+    lever = np.eye(len(raises)) - np.eye(len(raises))[hold_at]
+    u = np.sqrt(np.maximum(np.einsum("ij,jk,ik->i", lever, covariance, lever), 0.0))
+    predicted = heights + matrix @ raises
+    turns = tuple(
+        turn_for(a, float(r), float(s)) for a, r, s in zip(sheet.adjusters, raises, u, strict=True)
+    )
+    before, after = figures(xy, heights), figures(xy, predicted)
+    reached = 1 - after.rms**2 / before.rms**2 if before.rms > 0 else 0.0
+    dropped = tuple(int(i) for i in np.flatnonzero(~fit.kept))
+    return AdjusterSolution(turns, raises, before, after, predicted, reached, dropped)
+
+
+def learned_gain(at: Floats, raises: Floats, xy: Floats, change: Floats, s_r: float) -> Gain | None:
+    """How much of its spline the plate followed in a pass (raises (n,) that were turned; change
+    (m,) of the heights at points xy (m, 2)); None where the turns bent nothing.
+
+    Least squares of the bend's part beside a free constant; u from the scatter that is left, or
+    from two surveys' touches where that is larger.
+    """
+    bend = (Influence(at, 1.0).matrix(xy) - Influence(at, 0.0).matrix(xy)) @ raises
+    rest = change - Influence(at, 0.0).matrix(xy) @ raises
+    bend, rest = bend - bend.mean(), rest - rest.mean()
+    power = float(bend @ bend)
+    if power < len(xy) * s_r**2:
+        return None
+    value = float(bend @ rest) / power
+    left = rest - value * bend
+    s = max(float(np.sqrt(left @ left / max(len(xy) - 2, 1))), s_r * np.sqrt(2))
+    return Gain(value, float(s / np.sqrt(power)))
+
+
+def adjusters_of(sheet: MachineSheet) -> tuple[list[str], Floats]:
+    """Names and places (n, 2) of the screws. Raises InputError where they can't level a plate."""
+    where = f"sheet of {sheet.name}, adjusters"
+    count = len(sheet.adjusters)
+    if count < 3:
+        raise InputError(
+            f"{sheet.name} has {count or 'no'} bed screw{'' if count == 1 else 's'}: levelling by "
+            "hand needs three at least.", where, "Add them to the sheet, or use the Z motors.",
+        )  # fmt: skip
+    at = np.array([a.at for a in sheet.adjusters], dtype=float)
+    for i in range(count):
+        for j in range(i):
+            if np.hypot(*(at[i] - at[j])) < 1.0:
+                raise InputError(
+                    f"screws '{sheet.adjusters[j].name}' and '{sheet.adjusters[i].name}' stand at "
+                    "one place.", where, "Measure where they stand, and correct the sheet.",
+                )  # fmt: skip
+    spread = np.linalg.svd(at - at.mean(axis=0), compute_uv=False)
+    if spread[1] < 0.02 * spread[0]:
+        raise InputError(
+            "all bed screws stand in one line: they can't level across it.", where,
+            "Correct their places in the sheet.",
+        )  # fmt: skip
+    return [a.name for a in sheet.adjusters], at
+
+
+def turn_for(adjuster: Adjuster, raise_mm: float, u_mm: float) -> Turn:
+    """The turn of a screw that raises the plate there by so much."""
+    other = {"clockwise": "counterclockwise", "counterclockwise": "clockwise"}
+    direction = adjuster.raises if raise_mm >= 0 else other[adjuster.raises]
+    degrees = abs(raise_mm) / adjuster.lead_mm * 360
+    u = u_mm / adjuster.lead_mm * 360
+    return Turn(adjuster.name, raise_mm, degrees, direction, u, degrees <= 2 * u)
+
+
+def raise_of(adjuster: Adjuster, clockwise_deg: float) -> float:
+    """The plate's raise (mm) at a screw that was turned clockwise, seen from above."""
+    up = clockwise_deg / 360 * adjuster.lead_mm
+    return up if adjuster.raises == "clockwise" else -up
+
+
+def figures(xy: Floats, heights: Floats) -> SurfaceFigures:
+    """Spread, RMS about the mean and FLTt of heights at points."""
+    about = heights - heights.mean()
+    rms = float(np.sqrt(about @ about / len(about)))
+    return SurfaceFigures(float(np.ptp(heights)), rms, flatness(xy, heights).fltt)
+
+
+def _flattest(
+    matrix: Floats, heights: Floats, bending: Floats, s_r: float
+) -> tuple[Floats, Floats]:
+    """Raises of mean zero that leave the least squares about any constant, and their covariance.
+
+    A way to bend that the points hardly see is held by STIFF; tilts are not.
+    """
+    n = matrix.shape[1]
+    # Raises of mean zero: the common part moves the plate and nothing else.
+    basis = np.linalg.svd(np.eye(n) - 1.0 / n)[0][:, : n - 1]
+    design = matrix @ basis
+    design = design - design.mean(axis=0)
+    weak = STIFF**2 * (bending @ basis).T @ (bending @ basis)
+    normal = design.T @ design + weak
+    inverse = np.linalg.inv(normal)
+    free = -inverse @ (design.T @ (heights - heights.mean()))
+    covariance = s_r**2 * inverse @ (design.T @ design) @ inverse
+    return np.asarray(basis @ free), np.asarray(basis @ covariance @ basis.T)
+
+
+def _held(raises: Floats, leads: Floats, names: Sequence[str], hold: str) -> float:
+    """What is added to all raises: so that a screw stays, or that the turns are least in sum."""
+    if hold != "least":
+        return -float(raises[list(names).index(hold)])
+    # The weighted median of −raise, weights 1 / lead: one screw stays.
+    order = np.argsort(-raises)
+    weight = np.cumsum((1 / leads)[order])
+    return -float(raises[order[int(np.searchsorted(weight, weight[-1] / 2))]])
+
+
+def _within(
+    matrix: Floats, heights: Floats, wanted: Floats, limits: tuple[Floats, Floats]
+) -> Floats:
+    """The flattest surface with every raise between its limits."""
+    low, high = (np.asarray(c, dtype=float) for c in limits)
+    if ((wanted >= low) & (wanted <= high)).all():
+        return wanted
+    from scipy.optimize import lsq_linear
+
+    design = np.column_stack([matrix, -np.ones(len(matrix))])
+    bounds = np.append(low, -np.inf), np.append(np.maximum(high, low + 1e-9), np.inf)
+    return np.asarray(lsq_linear(design, -heights, bounds).x[:-1], dtype=np.float64)
+
+
+def _bend(r2: Floats) -> Floats:
+    """A thin plate's answer to a point load."""
+    return np.asarray(0.5 * r2 * np.log(np.maximum(r2, 1e-12)))
+
+
+def _onto_hull(xy: Floats, at: Floats) -> Floats:
+    """Each point, or the place of the screws' hull that is nearest to it."""
+    from scipy.spatial import ConvexHull
+
+    corners = at[ConvexHull(at).vertices]
+    ends = np.roll(corners, -1, axis=0)
+    edge = ends - corners
+    # Corners run counterclockwise: inside is to the left of every edge.
+    to = xy[:, None, :] - corners[None]
+    left = edge[None, :, 0] * to[..., 1] - edge[None, :, 1] * to[..., 0]
+    outside = (left < 0).any(axis=1)
+    share = np.clip((to * edge).sum(-1) / (edge**2).sum(-1), 0, 1)
+    foot = corners + share[..., None] * edge
+    away = ((xy[:, None, :] - foot) ** 2).sum(-1)
+    nearest = foot[np.arange(len(xy)), away.argmin(axis=1)]
+    return np.asarray(np.where(np.asarray(outside)[:, None], nearest, xy), dtype=np.float64)
