@@ -91,3 +91,60 @@ def _tell_end(ident: str, seen: list[tuple[float, ...]], as_json: bool) -> None:
     else:
         say(f"survey {ident} is stored: s_r {number(found.s_r, 4)} mm, "
             f"drift {number(found.drift, 4)} mm, {len(found.outliers)} outliers")  # fmt: skip
+
+
+@routine_app.command("tilt")
+def tilt_routine(
+    link: Link,
+    machine: MachineName,
+    passes: Annotated[int, typer.Option(min=0, max=9, help="Corrections at most.")] = 4,
+    hold: Annotated[str, typer.Option(help="datum, mean, or a support that stays.")] = "datum",
+    coarse: Annotated[bool, typer.Option("--coarse", help="The power was off.")] = False,
+    clearance_mm: Clearance = None,
+    remote: Remote = False,
+    as_json: AsJson = False,
+) -> None:
+    """Level by the Z motors: measure, correct, measure again, until it is within tolerance."""
+    from tallgrain.clock import now
+    from tallgrain.link.client import parse_url
+    from tallgrain.resolve import machine_sheet
+    from tallgrain.routines.events import BreakOff
+    from tallgrain.routines.tilt import TiltJob, TiltPass, tilt_loop
+
+    parse_url(link, remote)
+    known = machine_sheet(machine)
+    token = BreakOff()
+    verdict = ""
+    with at_the_printer(link, known, remote, clearance_mm, token) as (guard, ledger):
+        for event in tilt_loop(guard, ledger, now, token, TiltJob(passes, hold, coarse)):
+            if isinstance(event, TiltPass):
+                verdict = event.verdict
+                _tell_tilt(event, as_json)
+    if token.asked:
+        raise JobError("levelling was broken off.", "routine", "What was measured is kept.")
+    if verdict == "measured only" and passes:
+        raise JobError(
+            f"{passes} corrections did not bring it within tolerance.", known[0].name,
+            "Run it again, or look for what moves: slack, loose wheels, a wrong sheet.",
+        )  # fmt: skip
+
+
+def _tell_tilt(event: Any, as_json: bool) -> None:
+    solved = event.solved
+    if as_json:
+        document = {
+            "pass": event.number + 1, "survey": event.survey, "spread_mm": solved.before,
+            "raise_mm": {n: float(r) for n, r in solved.by_name.items()},
+            "u_mm": {n: float(u) for n, u in zip(solved.names, solved.u, strict=True)},
+            "sent_mm": dict(zip(solved.names, event.sent, strict=True)),
+            "predicted_mm": event.predicted, "noise_mm": solved.noise, "verdict": event.verdict,
+            "uncorrectable": {
+                "slope_x_mm_per_m": solved.uncorrectable[0] * 1000,
+                "slope_y_mm_per_m": solved.uncorrectable[1] * 1000,
+            },
+        }  # fmt: skip
+        say(json.dumps(document, allow_nan=False))
+        return
+    sent = ", ".join(f"{n} {number(mm, 4)}" for n, mm in zip(solved.names, event.sent, strict=True))
+    words = f"sent {sent} mm" if event.verdict == "correct" else event.verdict
+    say(f"pass {event.number + 1}: spread {number(solved.before, 4)} mm at the supports; {words}")

@@ -184,6 +184,10 @@ class JsonRpcPrinter:
         """Leave to go below z = 0."""
         return _state_of(self._call("motion.leave_below", mm=mm))
 
+    def raise_support(self, name: str, mm: float) -> PrinterState:
+        """One Z motor alone."""
+        return _state_of(self._call("motors.raise", MOVE_S, name=name, mm=mm))
+
     def touch(self, floor: float) -> Place:
         """Down until the probe trips."""
         return _place_of(self._call("motion.touch", TOUCH_S, floor=floor))
@@ -307,6 +311,9 @@ def _state_of(value: Any) -> PrinterState:
             not_kept=int(told.get("not_kept", 0)),
             leave_mm=float(told.get("leave_mm", 0.0)),
             printing=told.get("printing") is True,
+            supports=tuple(
+                (str(n), float(mm)) for n, mm in _table(told.get("supports", {})).items()
+            ),
         )
     except (TypeError, ValueError, OverflowError):
         raise LinkError(

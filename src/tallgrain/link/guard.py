@@ -6,6 +6,10 @@ builder saw and typed; after a halt nothing moves by itself. Its floors never co
 value. Each motion carries its own bound, so that a program that dies leaves nothing unbounded.
 """
 
+import math
+from collections.abc import Callable, Mapping
+from functools import partial
+
 from tallgrain.errors import (
     EarlyTrip,
     GuardRefused,
@@ -31,6 +35,8 @@ NEAR_MM = 2.0
 LEAST_NEAR_MM = 0.3
 PRESS_MM = 0.3
 MOST_CLEARANCE_MM = 500.0
+# How much further than twice their way the nozzle is clear while motors move.
+CLEAR_MM = 2.0
 # The touch that checks a reference must come this close to it.
 REFERENCE_AGREES_MM = 0.1
 
@@ -58,13 +64,17 @@ class Guard(ByHand):
         self._refuse_hot_nozzle()
         if self._trust is not None:
             self._look()
-            down = max(self._z - float(self.known.heights.min()), 0.0) + self.known.slack
+            down = max(self._z - self.known.reference_z, 0.0) + self.known.slack
         elif self._clearance is not None:
             down = self._first_way_down(self._clearance)
         else:
             raise self.unknown()
         # Used up before it is relied on: a second try needs a second look.
         self._clearance = None
+        return self._referenced(down)
+
+    def _referenced(self, down: float) -> PrinterState:
+        """Reference no further down than that, and touch again to see that both agree."""
         self._forget()
         state = self._moved(lambda: self.printer.reference(down))
         if state.reference_touch is None:
@@ -75,6 +85,39 @@ class Guard(ByHand):
         self._out = state.extended
         self.lift(HOP_MM)
         self._check_reference(state.reference_touch)
+        return state
+
+    def expect_racked(self, mm: float) -> None:
+        """After power-off one side may stand higher by so much (mm): travel higher, and feel the
+        way to far touches in shorter steps."""
+        span = max(self.sheet.plate.outline.box.width, self.sheet.plate.outline.box.depth)
+        self.racked_mm = mm
+        self.known.rack(2 * mm / span)
+
+    def raise_supports(
+        self, raises: Mapping[str, float], done: Callable[[str, float], None] = lambda n, mm: None
+    ) -> PrinterState:
+        """Drive the Z motors (mm by support, up is positive), then find the reference again.
+
+        The nozzle is high above the plate meanwhile. A motor that goes the wrong way, or another
+        one's, moves the datum by no more than it was told: so the motors move by little enough that
+        a dead probe is pressed no deeper than it takes, and the reference is found in between.
+        done(name, mm) is told after each motor, so that a caller knows what moved whatever breaks.
+        """
+        self._need_trust()
+        self._look()
+        most = max((abs(mm) for mm in raises.values()), default=0.0)
+        parts = max(math.ceil(most / self.known.drive_mm), 1)
+        state = self.printer.state()
+        for _ in range(parts):
+            self._rise_to_travel()
+            self.lift(2 * most / parts + CLEAR_MM)
+            for name, mm in raises.items():
+                if mm:
+                    self._moved(partial(self.printer.raise_support, name, mm / parts))
+                    done(name, mm / parts)
+            down = self._z - self.known.reference_z + self.known.slack + most / parts
+            state = self._referenced(max(down, 0.0))
         return state
 
     def _first_way_down(self, clearance: float) -> float:

@@ -35,6 +35,8 @@ class Known:
         self.slack = min(SLACK_MM, 0.8 * bite)
         # Further than this from a touch, a dead probe could be pressed deeper than it takes.
         self.step = (bite - self.slack) / (2 * self.slope)
+        # How far a Z motor may go before the datum is touched again.
+        self.drive_mm = 0.9 * (bite - self.slack)
         self._touched = np.empty((0, 3))
         self.count = 0
         # Something laid on the plate (a steel strip): travelled over, but no ground to stand on.
@@ -55,6 +57,16 @@ class Known:
     def heights(self) -> Floats:
         """All touched z: (n,)."""
         return np.asarray(self._touched[: self.count, 2])
+
+    @property
+    def reference_z(self) -> float:
+        """Where the last reference tripped."""
+        return float(self._touched[0, 2])
+
+    def rack(self, slope: float) -> None:
+        """A gantry may be racked: the plate may rise and fall by so much per mm."""
+        self.step *= self.slope / max(slope, self.slope)
+        self.slope = max(slope, self.slope)
 
     @property
     def highest(self) -> float:

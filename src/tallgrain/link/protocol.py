@@ -45,7 +45,8 @@ class PrinterState:
     """All that a printer tells about itself.
 
     `frame` changes whenever z may mean another height than before; `reference_touch` is where the
-    last reference tripped; `leave_mm`: how far below z = 0 it may go, until that is given back.
+    last reference tripped; `leave_mm`: how far below z = 0 it may go, until that is given back;
+    `supports`: how far each Z motor was driven alone since power-on (mm, up is positive).
     """
 
     boot: str
@@ -63,6 +64,7 @@ class PrinterState:
     not_kept: int
     leave_mm: float = 0.0
     printing: bool = False
+    supports: tuple[tuple[str, float], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -109,6 +111,9 @@ class Printer(Protocol):
 
     def leave_below(self, mm: float) -> PrinterState:
         """Take leave to go so far below z = 0; 0 gives it back."""
+
+    def raise_support(self, name: str, mm: float) -> PrinterState:
+        """Drive one Z motor alone (up is positive): its reference is worthless afterwards."""
 
     def touch(self, floor: float) -> Place:
         """Go straight down until the probe trips, never under z = floor: where it tripped."""

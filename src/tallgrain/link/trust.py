@@ -40,6 +40,8 @@ class Trusting:
         # The lowest z that a person's look or gauge allows, and the place where it does.
         self._room: tuple[float, float, float] | None = None
         self._halted = threading.Event()
+        # How far one side of plate or gantry may stand above the other, beyond what is usual.
+        self.racked_mm = 0.0
         # Set while a person's hands are at the printer; only that person's key clears it.
         self.hands_in = False
         self.attach()
@@ -140,7 +142,7 @@ class Trusting:
         return self.printer.heat(nozzle_c, plate_c)
 
     def _travel_z(self) -> float:
-        return self.known.highest + TRAVEL_MM
+        return self.known.highest + TRAVEL_MM + self.racked_mm
 
     def _rise_to_travel(self) -> None:
         travel = self._travel_z()

@@ -18,8 +18,14 @@ KINDS = {
     "sticks": "the probe stays closed once it tripped",
     "inverted": "the probe reads the wrong way round",
     "dead": "the probe reads nothing",
+    "motor-still": "the Z motor of that number (in the sheet's order) does not move",
+    "motor-reversed": "the Z motor of that number moves the wrong way",
+    "motor-lead": "the Z motor of that number moves so many times as far (default 2)",
+    "motor-slack": "the Z motor of that number loses so many mm on turning back (default 0.1)",
+    "motors-swapped": "the Z motor of that number is swapped with the next one",
 }
 # What ails the probe lasts until it is mended, and begins at once unless a touch is named.
+MOTORS = ("motor-still", "motor-reversed", "motor-lead", "motor-slack", "motors-swapped")
 AILS = ("no-extend", "no-retract", "sticks", "inverted", "dead")
 
 

@@ -30,6 +30,22 @@ class Support:
     x: float
     y: float
     raised: float
+    step: float = 0.0025
+    # What ails its motor: how far it goes for each mm that it is told, and how much of a turn back
+    # is lost before it moves.
+    gain: float = 1.0
+    slack: float = 0.0
+    _way: float = 0.0
+
+    def drive(self, mm: float) -> None:
+        """Its motor goes by so much, in whole steps."""
+        whole = round(mm / self.step) * self.step
+        moved = whole * self.gain
+        way = 1.0 if moved > 0 else -1.0 if moved < 0 else 0.0
+        if way and self._way and way != self._way:
+            moved -= way * min(self.slack, abs(moved))
+        self._way = way or self._way
+        self.raised += moved
 
 
 @dataclass

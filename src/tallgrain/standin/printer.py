@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from tallgrain.standin.clock import Clock
-from tallgrain.standin.faults import AILS, Fault, Faults
+from tallgrain.standin.faults import AILS, MOTORS, Fault, Faults, FaultSpecError
 from tallgrain.standin.job import Job, Laid
 from tallgrain.standin.scenario import PARK_Z, Scenario
 
@@ -70,6 +70,8 @@ class Printer:
         self._never_trips = 0.0
         self._air: float | None = None
         self.motions = 0
+        # Which support a motor's name really drives, where that is another one.
+        self.wiring: dict[str, int] = {}
         self.stove_mm_per_day = 0.0
         self._touching = False
         self.tape: Tape | None = None
@@ -90,6 +92,7 @@ class Printer:
         self.moving = False
         self.leave_mm = 0.0
         self.job: Job | None = None
+        self.driven = dict.fromkeys((s.name for s in self.truth.plate.supports), 0.0)
         self.truth.probe.told_out = False
         self.truth.nozzle.target_c = self.truth.bed.target_c = 0.0
 
@@ -128,6 +131,7 @@ class Printer:
             "plate": {"now_c": round(bed.now_c, 2), "target_c": bed.target_c},
             "clock_s": round(self.clock.now(), 2),
             "leave_mm": self.leave_mm,
+            "supports": {name: round(mm, 5) for name, mm in self.driven.items()},
             "printing": self.job is not None and self.job.under_way,
             "not_kept": sum(self.live[k] != self.kept[k] for k in self.live),
         }
@@ -306,6 +310,24 @@ class Printer:
             raise Refusal("bad_value", "a lowering takes 0 to 500 mm")
         self._touching = False
         await self._travel((self.x, self.y, self._height - mm), LIFT_MM_S)
+        return self.state()
+
+    async def raise_support(self, name: str, mm: float) -> dict[str, Any]:
+        """Drive one Z motor alone, up is positive; z means another height afterwards."""
+        supports = self.truth.plate.supports
+        if name not in self.driven:
+            raise Refusal("bad_value", f"there is no Z motor '{name}'")
+        if abs(mm) > 5:
+            raise Refusal("bad_value", "one Z motor alone moves 5 mm at most")
+        names = [s.name for s in supports]
+        await self.clock.spend(0.3 + abs(mm) / 3)
+        if self._halt.is_set():
+            raise Refusal("halted", "a halt stopped this motion")
+        supports[self.wiring.get(name, names.index(name))].drive(mm)
+        self.truth.plate.level()
+        self.driven[name] += mm
+        self._lose_place()
+        self._feel(self.x, self.y, self._height)
         return self.state()
 
     async def touch(self, floor: float) -> dict[str, Any]:
@@ -514,6 +536,9 @@ class Printer:
         self._never_trips, self._air, self.silent_until = 0.0, None, 0.0
         self.truth.probe.hand = "free"
         self.truth.probe.ails.clear()
+        self.wiring.clear()
+        for support in self.truth.plate.supports:
+            support.gain, support.slack = 1.0, 0.0
 
     def reflash(self) -> None:
         """New firmware: everything that was stored is gone, kept values too."""
@@ -524,7 +549,24 @@ class Printer:
         """Order a fault; raises FaultSpecError. What ails the probe begins at once unless a touch
         is named."""
         fault = Fault.parse(text)
-        if fault.kind in AILS and ":" not in text:
+        if fault.kind in MOTORS:
+            self._ail_motor(fault)
+        elif fault.kind in AILS and ":" not in text:
             self.truth.probe.ails.add(fault.kind)
         else:
             self.faults.waiting.append(fault)
+
+    def _ail_motor(self, fault: Fault) -> None:
+        supports = self.truth.plate.supports
+        number = fault.countdown - 1
+        if number >= len(supports):
+            raise FaultSpecError(f"there are {len(supports)} Z motors")
+        support = supports[number]
+        if fault.kind == "motors-swapped":
+            other = (number + 1) % len(supports)
+            self.wiring = {support.name: other, supports[other].name: number}
+        elif fault.kind == "motor-slack":
+            support.slack = 0.1 if fault.amount is None else fault.amount
+        else:
+            much = 2.0 if fault.amount is None else fault.amount
+            support.gain = {"motor-still": 0.0, "motor-reversed": -1.0}.get(fault.kind, much)

@@ -155,7 +155,7 @@ def _plate(sheet: MachineSheet, chance: np.random.Generator) -> Plate:
         supports=[
             Support(
                 s.name, around(s.at[0], 1.5), around(s.at[1], 1.5),
-                around(0.0, 0.12 if gantry else 0.012),
+                around(0.0, 0.12 if gantry else 0.012), s.step_mm,
             )
             for s in sheet.supports
         ],

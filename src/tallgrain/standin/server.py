@@ -113,7 +113,7 @@ class HandsPort(Port):
             self.power, self.reflash, self.fault, self.mend, self.probe, self.ruler, self.sheet,
             self.reseat, self.move, self.days, self.nozzle, self.look, self.tape, self.strip,
             self.gauge, self.turn, self.print, self.patch, self.nudge, self.clean,
-            self.console,
+            self.console, self.rack,
         )  # fmt: skip
         super().__init__({f"hands.{act.__name__}": act for act in acts})
 
@@ -268,6 +268,16 @@ class HandsPort(Port):
             self.printer.job = None
         return {}
 
+    def rack(self, session: Session, name: str, mm: float) -> dict[str, Any]:
+        """Push one support up or down by hand while its motor is off."""
+        for support in self.printer.truth.plate.supports:
+            if support.name == name:
+                support.raised += mm
+                self.printer.truth.plate.level()
+                self.printer._lose_place()
+                return {"pushed": name}
+        raise Refusal("bad_value", f"there is no support '{name}'")
+
     def console(self, session: Session) -> dict[str, Any]:
         """Reference at the printer's own console, as its builder leaves it."""
         self.printer._set_up()
@@ -325,6 +335,7 @@ class LinkPort(Port):
                 "motion.lift": self._motion(lambda mm: p.lift(mm)),
                 "motion.lower": self._motion(lambda mm: p.lower(mm)),
                 "motion.leave_below": self._leased(lambda mm: p.leave_below(mm)),
+                "motors.raise": self._motion(lambda name, mm: p.raise_support(name, mm)),
                 "motion.touch": self._motion(lambda floor: p.touch(floor)),
                 "motion.rest": self._motion(lambda seconds: p.rest(seconds)),
                 "probe.extend": self._motion(lambda: p.extend(True)),

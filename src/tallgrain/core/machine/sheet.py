@@ -202,6 +202,15 @@ class Tolerance(Part):
     first_layer_mm: tuple[Length, Length] = (0.16, 0.26)
 
 
+class Correction(Part):
+    """How far one pass of levelling may move a Z motor (mm), and two of them apart; how far one
+    side may have sunk while the power was off."""
+
+    most_mm: Annotated[float, Field(gt=0, le=20)] = 3.0
+    apart_mm: Annotated[float, Field(gt=0, le=20)] = 2.0
+    racked_mm: Annotated[float, Field(ge=0, le=20)] = 3.0
+
+
 class MachineSheet(Part):
     """One printer, described."""
 
@@ -220,6 +229,7 @@ class MachineSheet(Part):
     sheets: tuple[TopSheet, ...] = ()
     delta: Delta | None = None
     tolerance: Tolerance = Tolerance()
+    correction: Correction = Correction()
 
     @model_validator(mode="after")
     def _names_differ(self) -> "MachineSheet":

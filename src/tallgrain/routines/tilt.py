@@ -1,0 +1,139 @@
+"""Levelling by the Z motors: measure, correct, measure again, until the probe can't see more."""
+
+from collections.abc import Callable, Generator, Iterator
+from dataclasses import dataclass
+from datetime import datetime
+from itertools import pairwise
+
+import numpy as np
+
+from tallgrain.core.plan.grid import Plan
+from tallgrain.core.plan.supports import supports_plan
+from tallgrain.core.solve.tilt import TiltSolution, bounded, solve_tilt
+from tallgrain.errors import JobError, TallGrainError
+from tallgrain.link.guard import Guard
+from tallgrain.routines.events import BreakOff, Event, Phase, SurveyEnded
+from tallgrain.routines.survey import make_safe, survey
+from tallgrain.store.ledger import Ledger
+
+# A spread within so many times what the touches alone would show can't be told from level.
+FLOOR = 1.5
+
+
+@dataclass(frozen=True)
+class TiltPass:
+    """One measurement and what follows: the survey, its solution, what the motors are sent (mm, in
+    the supports' order, zeros at the end), the predicted spread, and the verdict: 'correct', or why
+    the loop ends ('within tolerance', 'below the noise', 'measured only')."""
+
+    number: int
+    survey: str
+    solved: TiltSolution
+    sent: tuple[float, ...]
+    predicted: float
+    verdict: str
+
+
+@dataclass(frozen=True)
+class TiltJob:
+    """What is wanted: at most so many corrections; which support (or mean, datum) is held; whether
+    the first pass is coarse, because the power was off; a plan other than the usual one."""
+
+    passes: int = 4
+    hold: str = "datum"
+    coarse: bool = False
+    plan: Plan | None = None
+
+
+def tilt_loop(
+    guard: Guard,
+    ledger: Ledger,
+    now: Callable[[], datetime],
+    break_off: BreakOff,
+    job: TiltJob = TiltJob(),
+    **conditions: object,
+) -> Iterator[Event | TiltPass]:
+    """Level by the Z motors; yields every event of its surveys and a TiltPass after each.
+
+    Raises JobError where two corrections made it worse (a third is never made), where a motor could
+    not be reached after others had moved, and whatever a survey raises.
+    """
+    sheet = guard.sheet
+    plan = job.plan or supports_plan(sheet)
+    spreads: list[float] = []
+    if job.coarse:
+        guard.expect_racked(sheet.correction.racked_mm)
+    for number in range(job.passes + 1):
+        ident = yield from _measured(guard, ledger, plan, now, break_off, conditions)
+        if ident is None:
+            return
+        found = ledger.survey(ident)
+        solved = solve_tilt(sheet, found.xy, found.heights, job.hold)
+        spreads.append(solved.before)
+        verdict = verdict_of(spreads, solved, sheet.tolerance.tilt_mm, number >= job.passes)
+        sent = np.zeros(len(solved.names))
+        if verdict == "correct":
+            limits = sheet.correction
+            sent, _ = bounded(sheet, solved.raises, limits.most_mm, limits.apart_mm)
+        left = solved.heights + (sent if sheet.kinematics == "plate_z" else -sent)
+        yield TiltPass(
+            number, ident, solved, tuple(float(c) for c in sent), float(np.ptp(left)), verdict
+        )
+        if verdict == "diverges":
+            raise JobError(
+                f"two corrections made it worse: {spreads[-3]:.3f}, {spreads[-2]:.3f}, "
+                f"{spreads[-1]:.3f} mm.", sheet.name,
+                "No third is made. The response check says what may be the reason.",
+            )  # fmt: skip
+        if verdict != "correct" or break_off.asked:
+            return
+        yield Phase("Moving the Z motors")
+        _correct(guard, dict(zip(solved.names, (float(c) for c in sent), strict=True)))
+
+
+def verdict_of(spreads: list[float], solved: TiltSolution, tolerance: float, last: bool) -> str:
+    """What follows from the spreads so far, the newest last."""
+    if solved.before <= tolerance:
+        return "within tolerance"
+    if solved.before <= FLOOR * solved.noise:
+        return "below the noise"
+    worse = [b > a + solved.noise for a, b in pairwise(spreads)]
+    if len(worse) >= 2 and worse[-1] and worse[-2]:
+        return "diverges"
+    return "measured only" if last else "correct"
+
+
+def _measured(
+    guard: Guard, ledger: Ledger, plan: Plan, now: Callable[[], datetime], break_off: BreakOff,
+    conditions: dict[str, object],
+) -> Generator[Event, None, str | None]:  # fmt: skip
+    """A survey of the plan; gives its ident, None where it was broken off."""
+    ident = None
+    for event in survey(guard, ledger, plan, now, break_off, **conditions):  # type: ignore[arg-type]
+        yield event
+        if isinstance(event, SurveyEnded) and event.complete:
+            ident = event.ident
+    return ident
+
+
+def _correct(guard: Guard, raises: dict[str, float]) -> None:
+    """Move the motors. Where that breaks off, the error says what moved and what to do."""
+    moved: dict[str, float] = {}
+
+    def done(name: str, mm: float) -> None:
+        moved[name] = moved.get(name, 0.0) + mm
+
+    try:
+        guard.raise_supports(raises, done)
+    except TallGrainError as error:
+        told = ", ".join(f"{name} {mm:+.3f} mm" for name, mm in moved.items()) or "none"
+        still = [name for name, mm in raises.items() if mm and abs(moved.get(name, 0) - mm) > 1e-6]
+        if not still:
+            raise
+        raise JobError(
+            f"{error.what.rstrip('.')}: the correction is half made. Moved: {told}; not (wholly) "
+            f"moved: {', '.join(still)}.", guard.sheet.name,
+            f"{error.remedy} Then level again: the next pass measures what is left.".strip(),
+        ) from None  # fmt: skip
+    finally:
+        make_safe(guard)

@@ -1,0 +1,157 @@
+"""Levelling by the Z motors at a stand-in: it converges, it stops, and nothing is struck."""
+
+import itertools
+
+import numpy as np
+import pytest
+
+from standins import tallgrain
+from tallgrain.clock import now
+from tallgrain.errors import JobError, TallGrainError
+from tallgrain.routines.events import BreakOff
+from tallgrain.routines.tilt import TiltJob, TiltPass, tilt_loop
+from tallgrain.store.ledger import Ledger
+
+
+@pytest.fixture
+def level(printer_of, home):
+    """Run the loop at a printer whose supports were pushed; the passes, and the stand-in."""
+    opened = []
+
+    def run(name, pushed=(), faults=(), job=TiltJob(), token=None, options=(), seed="5"):
+        made, _printer, guard = printer_of(name, "--seed", seed, *options)
+        for support, mm in pushed:
+            made.hands("hands.rack", name=support, mm=mm)
+        for fault in faults:
+            made.hands("hands.fault", fault=fault)
+        guard.attach()
+        guard.see_clearance(made.hands("hands.ruler")["clearance_mm"])
+        ledger = Ledger.open(home, "A test")
+        opened.append(ledger)
+        passes = []
+        try:
+            for event in tilt_loop(guard, ledger, now, token or BreakOff(), job):
+                if isinstance(event, TiltPass):
+                    passes.append(event)
+        except TallGrainError as error:
+            return passes, made, guard, error
+        return passes, made, guard, None
+
+    yield run
+    for ledger in opened:
+        ledger.close()
+
+
+def true_slopes(made, guard):
+    """Of the plate as the stand-in really lies, about what a plane through it says."""
+    box = guard.sheet.plate.outline.less(30).box
+    xy = np.array([(x, y) for x in np.linspace(box.x0, box.x1, 9)
+                   for y in np.linspace(box.y0, box.y1, 9)])  # fmt: skip
+    z = np.array(made.heights(xy)["heights"])
+    return np.linalg.lstsq(np.column_stack([np.ones(len(xy)), xy]), z, rcond=None)[0][1:]
+
+
+@pytest.mark.parametrize(
+    ("name", "pushed"),
+    [("Barley", [("left", 0.4), ("rear", -0.3)]), ("Rye", [("left", 0.5)])],
+)
+def test_it_levels_in_three_passes_and_keeps_the_datum(level, name, pushed):
+    passes, made, guard, error = level(name, pushed)
+    assert error is None
+    assert passes[0].solved.before > 0.3
+    assert passes[-1].verdict in ("within tolerance", "below the noise") and len(passes) <= 3
+    slopes = true_slopes(made, guard) * 300
+    assert abs(slopes[0]) < 0.03
+    if name == "Barley":
+        assert abs(slopes[1]) < 0.03
+    # What was predicted came: the next pass measured about that.
+    for one, after in itertools.pairwise(passes):
+        assert after.solved.before == pytest.approx(one.predicted, abs=0.03)
+    if name == "Barley":
+        # The raises of a pass leave the datum where it was.
+        weights = np.linalg.solve(
+            np.vstack([np.ones(3), np.array([s.at for s in guard.sheet.supports]).T]),
+            np.array([1.0, *guard.sheet.plate.datum_point]),
+        )
+        assert weights @ np.array(passes[0].sent) == pytest.approx(0, abs=0.003)
+    assert made.truth()["strikes"] == []
+
+
+def test_a_racked_gantry_is_levelled_coarsely_first(level):
+    passes, made, guard, error = level("Rye", [("left", 2.6)], job=TiltJob(6, coarse=True))
+    assert error is None
+    assert passes[0].solved.before > 2.3
+    limits = guard.sheet.correction
+    for one in passes:
+        assert np.abs(one.sent).max() <= limits.most_mm + 0.002
+        assert np.ptp(one.sent) <= limits.apart_mm + 0.003
+    assert passes[-1].verdict == "within tolerance"
+    assert abs(true_slopes(made, guard)[0]) * 300 < 0.03
+    assert made.truth()["strikes"] == []
+
+
+@pytest.mark.parametrize("dies", [3, 12, 14, 22])
+def test_a_probe_that_dies_between_passes_strikes_nothing(level, dies):
+    _passes, made, _, error = level("Barley", [("left", 0.8)], faults=[f"dead:{dies}"])
+    assert error is not None
+    assert made.truth()["strikes"] == []
+    assert made.truth()["gap_mm"] > 2
+
+
+@pytest.mark.parametrize("fault", ["motor-reversed:1", "motors-swapped:1"])
+def test_a_loop_that_diverges_is_stopped_before_its_third_correction(level, fault):
+    """All motors reversed make every pass twice as bad; two swapped ones never converge."""
+    faults = [fault, "motor-reversed:2", "motor-reversed:3"] if "reversed" in fault else [fault]
+    passes, made, _, error = level("Barley", [("left", 0.15)], faults=faults)
+    assert sum(one.verdict == "correct" for one in passes) <= 2 or "swapped" in fault
+    if "reversed" in fault:
+        assert isinstance(error, JobError) and "two corrections made it worse" in error.what
+        assert [one.verdict for one in passes] == ["correct", "correct", "diverges"]
+    assert made.truth()["strikes"] == []
+
+
+def test_a_link_lost_between_motors_tells_which_moved(level, monkeypatch):
+    from tallgrain.errors import LinkError
+    from tallgrain.link.client import JsonRpcPrinter
+
+    whole, told = JsonRpcPrinter.raise_support, []
+
+    def breaks(self, name, mm):
+        if len(told) == 2:
+            raise LinkError("the connection was closed.", "link", "Link again.")
+        told.append(name)
+        return whole(self, name, mm)
+
+    monkeypatch.setattr(JsonRpcPrinter, "raise_support", breaks)
+    passes, made, guard, error = level("Barley", [("left", 0.4), ("rear", -0.2)])
+    assert isinstance(error, JobError) and "half made" in error.what
+    assert (
+        "left" in error.what and "right" in error.what and "not (wholly) moved: rear" in error.what
+    )
+    assert dict(guard.printer.state().supports)["rear"] == 0.0
+    assert len(passes) == 1 and made.truth()["strikes"] == []
+
+
+def test_a_wish_to_break_off_moves_no_motor(level):
+    token = BreakOff()
+    token.ask()
+    passes, _made, guard, error = level("Barley", [("left", 0.4)], token=token)
+    assert error is None and passes == []
+    assert set(dict(guard.printer.state().supports).values()) == {0.0}
+
+
+def test_on_the_command_line(standin):
+    made = standin("--machine", "Rye", "--seed", "5")
+    words = ["routine", "tilt", "--link", made.url, "--machine", "Rye"]
+    done = tallgrain(*words, "--json", check=0)
+    import json
+
+    passes = [json.loads(line) for line in done.stdout.splitlines()]
+    assert passes[-1]["verdict"] == "within tolerance" and len(passes) == 2
+    assert set(passes[0]["raise_mm"]) == {"left", "right"} and passes[0]["survey"] == "1"
+    assert passes[0]["sent_mm"] == pytest.approx(passes[0]["raise_mm"], abs=0.00126)
+    assert passes[1]["sent_mm"] == {"left": 0.0, "right": 0.0}
+    made.hands("hands.rack", name="left", mm=0.3)
+    clearance = str(made.hands("hands.ruler")["clearance_mm"])
+    told = tallgrain(*words, "--passes", "0", "--clearance-mm", clearance, check=0).stdout
+    assert "measured only" in told
