@@ -67,7 +67,7 @@ def pages(window):
     for tab in range(4):
         window.gap.show_tab(tab)
         yield f"gap {tab}"
-    for name in ("Tilt", "Towers", "Handover"):
+    for name in ("Tilt", "Adjusters", "Towers", "Handover"):
         window.visit(name)
         yield name
 

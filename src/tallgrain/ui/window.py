@@ -51,6 +51,7 @@ from tallgrain.ui.stations.later import LaterStation
 from tallgrain.ui.stations.machine import MachineStation
 from tallgrain.ui.stations.probe import ProbeStation
 from tallgrain.ui.stations.surface import Layer, SurfaceStation
+from tallgrain.ui.stations.tilt import TiltStation
 from tallgrain.ui.strip import Strip
 from tallgrain.ui.tones import Tones
 from tallgrain.ui.values_work import ValuesWork
@@ -58,7 +59,7 @@ from tallgrain.ui.values_work import ValuesWork
 QUESTIONS = {
     "Machine": "",
     "Probe": "",
-    "Tilt": "Do the Z motors hold plate and gantry parallel?",
+    "Tilt": "",
     "Adjusters": "How far must each bed screw turn, and which way?",
     "Towers": "What are the towers really like?",
     "Surface": "",
@@ -91,11 +92,13 @@ class Window(QMainWindow):
         self.values = ValuesWork(session, checks, data_home() / "backups")
         self.probe = ProbeStation(session, self.drafts, checks, self.values)
         self.gap = GapStation(session, checks, self.values)
+        self.tilt = TiltStation(session, self.drafts, checks)
         built: dict[str, Station] = {
             "Surface": self.surface,
             "Machine": self.machine,
             "Probe": self.probe,
             "Gap": self.gap,
+            "Tilt": self.tilt,
         }
         self.stations: dict[str, Station] = {
             name: built.get(name) or LaterStation(name, question)
@@ -295,7 +298,8 @@ class Window(QMainWindow):
     def _take_clearance(self) -> None:
         """What was typed at the station that is shown."""
         for row in (
-            *self.probe.clearance_rows, self.gap.clearance, self.surface.bench.clearance_row,
+            *self.probe.clearance_rows, self.gap.clearance, self.tilt.clearance,
+            self.surface.bench.clearance_row,
         ):  # fmt: skip
             if row.isVisible():
                 row.take()

@@ -93,7 +93,11 @@ def whole_extent(sheet: MachineSheet) -> Rectangle:
 
 def fitted(rect: QRectF, extent: Rectangle) -> View:
     """The view that shows an extent as large as a rectangle allows, scale bar beside it."""
-    box = rect.adjusted(AXIS_LEFT, TOP, -SCALE_WIDTH, -AXIS_BOTTOM)
+    return plain_view(rect.adjusted(AXIS_LEFT, TOP, -SCALE_WIDTH, -AXIS_BOTTOM), extent)
+
+
+def plain_view(box: QRectF, extent: Rectangle) -> View:
+    """The view that shows an extent in the middle of a box, as large as it allows."""
     scale = max(min(box.width() / extent.width, box.height() / extent.depth), 1e-3)
     wide, deep = box.width() / scale, box.height() / scale
     middle_x, middle_y = extent.middle

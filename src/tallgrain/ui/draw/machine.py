@@ -10,7 +10,7 @@ from tallgrain.core.machine.outline import Disc, Outline, Rectangle
 from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.ui import theme
-from tallgrain.ui.draw.field import View
+from tallgrain.ui.draw.field import View, plain_view
 from tallgrain.ui.draw.pens import hatched, pen, text
 
 MARGIN_PX = 46.0
@@ -42,11 +42,7 @@ def extent_of(sheet: MachineSheet) -> Rectangle:
 
 def fitted_machine(rect: QRectF, extent: Rectangle) -> View:
     """The view that shows an extent, with room for the axis and the legend."""
-    box = rect.adjusted(MARGIN_PX, 8, -12, -MARGIN_PX - LEGEND_PX)
-    scale = max(min(box.width() / extent.width, box.height() / extent.depth), 1e-3)
-    wide, deep = box.width() / scale, box.height() / scale
-    middle_x, middle_y = extent.middle
-    return View(box, middle_x - wide / 2, middle_y + deep / 2, scale)
+    return plain_view(rect.adjusted(MARGIN_PX, 8, -12, -MARGIN_PX - LEGEND_PX), extent)
 
 
 # The handles of the last sheet; it is held too, so that its id stays its own.
@@ -91,7 +87,8 @@ def _handles(sheet: MachineSheet) -> list[Handle]:
     return found
 
 
-def _path(outline: Outline, view: View) -> QPainterPath:
+def outline_path(outline: Outline, view: View) -> QPainterPath:
+    """An outline of the plate on the painter."""
     path = QPainterPath()
     if isinstance(outline, Disc):
         path.addEllipse(view.rect(outline.box))
@@ -107,13 +104,13 @@ def paint_machine(
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     reach, plate = Reach(sheet), sheet.plate.outline
-    printable = _path(plate, view) & _path(reach.travelled, view)
+    printable = outline_path(plate, view) & outline_path(reach.travelled, view)
     painter.setPen(Qt.PenStyle.NoPen)
-    painter.fillPath(_path(plate, view), theme.PANEL)
+    painter.fillPath(outline_path(plate, view), theme.PANEL)
     painter.fillPath(printable, theme.SHADE)
     painter.fillPath(printable, hatched(theme.RUST))
     if reach.surface:
-        touched = _path(reach.surface, view) & _path(reach.sensed, view)
+        touched = outline_path(reach.surface, view) & outline_path(reach.sensed, view)
         painter.fillPath(touched, theme.GOLD_WASH)
         # Smoothed dashes cost more than the rest of the drawing: straight ones need no smoothing.
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, isinstance(plate, Disc))
@@ -122,7 +119,7 @@ def paint_machine(
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     painter.setBrush(Qt.BrushStyle.NoBrush)
     painter.setPen(pen(theme.INK, 2))
-    painter.drawPath(_path(plate, view))
+    painter.drawPath(outline_path(plate, view))
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
     painter.setPen(QPen(theme.INK, 1, Qt.PenStyle.DotLine))
     painter.drawRect(view.rect(reach.travelled))

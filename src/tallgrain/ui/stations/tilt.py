@@ -1,0 +1,260 @@
+"""The Tilt station: let the Z motors level plate and gantry to each other."""
+
+from PyQt6.QtCore import QRectF
+from PyQt6.QtGui import QPainter
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QSpinBox
+
+from tallgrain.errors import TallGrainError
+from tallgrain.ui.bench_parts import ClearanceRow, Notice, beside_the_bench, scrolled
+from tallgrain.ui.drafts import Drafts
+from tallgrain.ui.draw.tilt import Levelling, paint_tilt
+from tallgrain.ui.probe_work import ProbeWork
+from tallgrain.ui.route import Fill, Kernel
+from tallgrain.ui.session import Session
+from tallgrain.ui.state import LinkState
+from tallgrain.ui.stations.machine_form import with_amount
+from tallgrain.ui.stations.probe import ProbePicture
+from tallgrain.ui.tilt_work import LEVEL, TiltWork, place_edit
+from tallgrain.ui.widgets import Panel, Readout, button, label, tell
+from tallgrain.ui.words import day, mm
+
+WIDTH = 380
+
+
+class TiltStation:
+    """Supports from above with what each motor does, the passes' spreads, the loop on the bench."""
+
+    name = "Tilt"
+
+    def __init__(self, session: Session, drafts: Drafts, probe: ProbeWork) -> None:
+        self._session, self._drafts = session, drafts
+        self.work = TiltWork(session, probe)
+        self.picture = ProbePicture(self._paint)
+        self.picture.setAccessibleName("Field: the supports from above, and the passes")
+        bench = Panel(14)
+        bench.setFixedWidth(WIDTH)
+        self.notice = Notice()
+        bench.column.addWidget(self.notice)
+        self._fill(bench)
+        self.clearance = ClearanceRow(session)
+        bench.column.addWidget(self.clearance)
+        self.act = button("", "primary")
+        self.act.clicked.connect(self.primary)
+        bench.column.addWidget(self.act)
+        self.widget, self.subject = beside_the_bench(self.name, self.picture, bench)
+        for signal in (self.work.changed, session.changed, session.printer_changed, drafts.changed):
+            signal.connect(self.refresh)
+        session.printer_changed.connect(self._supports)
+        self._supports()
+
+    def _fill(self, bench: Panel) -> None:
+        column = scrolled(bench.column)
+        self.readout = Readout()
+        self.what = label(role="safety", wrap=True)
+        self.log = label(wrap=True)
+        self.said = label(role="rust", wrap=True)
+        self.other = label(role="muted", wrap=True)
+        self.use = button("")
+        self.use.clicked.connect(self.use_place)
+        row = QHBoxLayout()
+        self.hold = QComboBox()
+        self.hold.setAccessibleName("What keeps its height")
+        self.most = QSpinBox()
+        self.most.setRange(1, 9)
+        self.most.setValue(4)
+        self.most.setPrefix("up to ")
+        self.most.setSuffix(" passes")
+        self.most.setAccessibleName("Corrections at most")
+        row.addWidget(self.hold, 1)
+        row.addWidget(self.most, 1)
+        self.coarse = QCheckBox("The &power was off: it may be racked")
+        again = QHBoxLayout()
+        self.once = button("&One correction")
+        self.once.clicked.connect(lambda: self.run(1))
+        self.look = button("&Measure only")
+        self.look.clicked.connect(lambda: self.run(0))
+        again.addWidget(self.once, 1)
+        again.addWidget(self.look, 1)
+        for part in (self.readout, self.what, self.said, self.other, self.use, self.log):
+            column.addWidget(part)
+        column.addLayout(row)
+        column.addWidget(self.coarse)
+        column.addLayout(again)
+        column.addStretch(1)
+
+    def _supports(self) -> None:
+        sheet = self._session.sheet
+        self.hold.clear()
+        self.hold.addItem("datum stays", "datum")
+        self.hold.addItem("mean stays", "mean")
+        for support in sheet.supports if sheet is not None else ():
+            self.hold.addItem(f"{support.name} stays", support.name)
+        self.coarse.setChecked(False)
+
+    # The route
+
+    def kernel(self, session: Session) -> Kernel:
+        """Full where the newest loop ended level."""
+        sheet, stored = session.sheet, self.work.stored
+        if sheet is not None and sheet.kinematics == "delta":
+            return Kernel(self.name, Fill.NOT_HERE, "Towers instead")
+        if sheet is not None and len(sheet.supports) < 2:
+            return Kernel(self.name, Fill.NOT_HERE, "no Z motors apart")
+        if stored is None:
+            return Kernel(self.name, Fill.EMPTY, "not measured")
+        headline = f"{mm(stored.figures['spread'])} mm"
+        season = session.back.season
+        events = season.events if season is not None else ()
+        stale = [e.kind for e in events if e.at > stored.at and self.name in e.stale]
+        if stale:
+            return Kernel(self.name, Fill.STALE, headline, f"before {stale[-1]}")
+        level = stored.outcome in LEVEL
+        return Kernel(self.name, Fill.FULL if level else Fill.HALF, headline,
+                      "" if level else "not level")  # fmt: skip
+
+    # Acting
+
+    @property
+    def here(self) -> bool:
+        """Whether this printer has Z motors that can level."""
+        sheet = self._session.sheet
+        return sheet is not None and len(sheet.supports) >= 2 and sheet.kinematics != "delta"
+
+    def run(self, passes: int) -> None:
+        """So many corrections at the most."""
+        if self._session.ready and self.here:
+            self.work.run(passes, self.hold.currentData(), self.coarse.isChecked())
+
+    def primary(self) -> None:
+        """Link, or level."""
+        s = self._session
+        if s.busy:
+            return
+        if s.link in (LinkState.NONE, LinkState.LOST):
+            s.link_to(s.url)
+        else:
+            self.run(self.most.value())
+
+    def secondary(self) -> None:
+        """Finish this touch, raise, stop."""
+        self._session.break_off()
+
+    def use_place(self) -> None:
+        """Put the support's place into the sheet and store it: it was measured."""
+        edit, draft = place_edit(self.work.diagnosis), self._drafts.draft
+        if edit is None or draft is None:
+            return
+        name, place = edit
+        index = [s.name for s in self._drafts.sheet.supports].index(name)
+        for axis, value in enumerate(place):
+            path = ("supports", index, "at", axis)
+            draft = with_amount(draft, self._drafts.sheet, path, round(value, 1))
+        self._drafts.edit(f"place of {name}", draft)
+        try:
+            self._drafts.store()
+        except TallGrainError as error:
+            self._session.refused.emit(error)
+        self.work.diagnosis = None
+        self.work.changed.emit()
+
+    # Showing
+
+    def refresh(self) -> None:
+        """Follow the work, while it is shown."""
+        s, work = self._session, self.work
+        if s.sheet is None or not self.widget.isVisible():
+            return
+        self._tell()
+        problem = s.problem if not s.busy else None
+        self.notice.setVisible(problem is not None)
+        if problem is not None:
+            self.notice.tell(problem)
+        unsure = self.clearance.refresh()
+        linked, idle = s.link is LinkState.UP, s.ready and self.here
+        words = f"Level: {self.most.value()} passes at most  F5" if linked else (
+            "Linking …" if s.link is LinkState.LINKING else "Link to the printer  F5"
+        )  # fmt: skip
+        if self.act.text() != words:
+            self.act.setText(words)
+        self.act.setVisible(not s.busy)
+        self.act.setEnabled((not unsure and self.here) or not linked)
+        for part in (self.once, self.look):
+            part.setEnabled(idle and not unsure)
+        for control in (self.hold, self.most, self.coarse):
+            control.setEnabled(not s.busy)
+        edit = place_edit(work.diagnosis)
+        self.use.setVisible(edit is not None and not s.busy)
+        if edit is not None:
+            self.use.setText(f"&Use x {edit[1][0]:.0f}, y {edit[1][1]:.0f} for {edit[0]}")
+        carried = "plate" if s.sheet.kinematics == "plate_z" else "gantry"
+        count = len(s.sheet.supports)
+        tell(self.subject, f"{s.sheet.name}: {count} Z motors carry the {carried} · what each does "
+             "is drawn at its place")  # fmt: skip
+        self.picture.update()
+
+    def _tell(self) -> None:
+        work = self.work
+        newest = work.newest
+        if newest is not None:
+            solved = newest.solved
+            self.readout.tell(
+                mm(solved.before),
+                "mm spread at the supports",
+                f"noise of the probe {mm(solved.noise)}",
+            )
+        elif work.stored is not None:
+            told = f"{work.stored.outcome}, {day(work.stored.at)}"
+            self.readout.tell(mm(work.stored.figures["spread"]), "mm spread at the supports", told)
+        else:
+            self.readout.tell("–", "mm spread at the supports", "not measured yet")
+        tell(self.what, self._sentence())
+        lines = []
+        for i, one in enumerate(work.passes):
+            came = work.passes[i + 1].solved.before if i + 1 < len(work.passes) else None
+            line = f"pass {i + 1}: {mm(one.solved.before)} mm"
+            if any(one.sent):
+                line += f", predicted {mm(one.predicted)}"
+                line += f", came {mm(came)}" if came is not None else ""
+            lines.append(line)
+        tell(self.log, "\n".join(lines))
+        self.log.setVisible(bool(lines))
+        found = work.diagnosis
+        wrong = found is not None and found.verdict != "healthy"
+        self.said.setVisible(wrong)
+        self.other.setVisible(wrong)
+        if found is not None and wrong:
+            known = found.verdict != "unknown"
+            words = found.ranked[0].sentence if known else (
+                "the motors did not do what they were told, and no single fault explains it"
+            )  # fmt: skip
+            tell(self.said, words[:1].upper() + words[1:] + ".")
+            others = found.alike if known else found.ranked[:2]
+            told = "; ".join(e.sentence for e in others[:2])
+            head = "As likely: " if known else "Nearest, but not near enough: "
+            tell(self.other, head + told + "." if told else "")
+
+    def _sentence(self) -> str:
+        s, work = self._session, self.work
+        if not self.here:
+            return "This printer has no Z motors that stand apart: nothing to level here."
+        if s.busy:
+            doing = s.doing[:1].upper() + s.doing[1:]
+            return f"{doing}: hands away. F8 finishes this touch and stops."
+        newest = work.newest
+        if newest is None:
+            return "Touches near the supports and over the plate, then moves each motor, and again."
+        ended = {
+            "within tolerance": "Level: within your tolerance.",
+            "below the noise": "Level as far as the probe can see: what is left is its noise.",
+            "measured only": "Not level yet.",
+            "diverges": "Two corrections made it worse: stopped.",
+        }  # fmt: skip
+        return ended.get(newest.verdict, "Broken off: measure again before you trust it.")
+
+    def _paint(self, painter: QPainter, rect: QRectF) -> None:
+        sheet, work = self._session.sheet, self.work
+        if sheet is not None and self.here:
+            busy = self._session.busy
+            paint_tilt(painter, rect, Levelling(
+                sheet, tuple(work.passes), len(work.touched), work.total if busy else 0
+            ))  # fmt: skip

@@ -1,0 +1,144 @@
+"""The Tilt station's model: passes of levelling, what came of each, and what explains it."""
+
+from collections.abc import Iterator
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from tallgrain.clock import now
+from tallgrain.core.solve.response import Diagnosis, Response, check_response
+from tallgrain.link.guard import Guard
+from tallgrain.routines.events import BreakOff, PointTouched, SurveyBegan
+from tallgrain.routines.tilt import TiltJob, TiltPass, tilt_loop
+from tallgrain.store.ledger import Ledger, MachineEvent, Observation
+from tallgrain.ui.probe_work import ProbeWork
+from tallgrain.ui.session import Session
+
+TILT = "tilt"
+# Endings after which plate and gantry count as parallel.
+LEVEL = ("within tolerance", "below the noise")
+
+
+class TiltWork(QObject):
+    """Passes of this sitting; `changed` says that there are others."""
+
+    changed = pyqtSignal()
+
+    def __init__(self, session: Session, probe: ProbeWork) -> None:
+        super().__init__(session)
+        self._session, self._probe = session, probe
+        self.read()
+        session.printer_changed.connect(self.read)
+
+    def read(self) -> None:
+        """Begin anew with the printer that is shown, remembering how it was left."""
+        self.passes: list[TiltPass] = []
+        self.diagnosis: Diagnosis | None = None
+        self.touched: list[PointTouched] = []
+        self.total = 0
+        self.stored: Observation | None = None
+        sheet = self._session.sheet
+        if sheet is not None:
+            for seen in self._session.ledger.observations(sheet.name, TILT):
+                self.stored = seen
+        self.changed.emit()
+
+    @property
+    def newest(self) -> TiltPass | None:
+        """The newest measurement."""
+        return self.passes[-1] if self.passes else None
+
+    def run(self, passes: int, hold: str = "datum", coarse: bool = False) -> None:
+        """Measure and correct, so many times at the most; 0 only measures."""
+        guard, session = self._session.guard, self._session
+        if guard is None:
+            return
+        if no := self._probe.no_way_down(guard):
+            self._probe.refuse(no)
+            return
+        job = TiltJob(passes, hold, coarse)
+        # A new loop: what was sent before and what came are told by the first measurement.
+        carried = self.passes[-1:] if self.passes and any(self.passes[-1].sent) else []
+        self.passes = carried
+        self.diagnosis = None
+
+        def routine(token: BreakOff) -> Iterator[object]:
+            yield from watched(guard, session.ledger, token, job, session)
+
+        words = "measuring the tilt" if passes == 0 else "levelling"
+        if session.play(words, routine, self._told, self._ended):
+            self.touched = []
+        self.changed.emit()
+
+    def _told(self, event: object) -> None:
+        if isinstance(event, SurveyBegan):
+            self.touched, self.total = [], event.total
+        elif isinstance(event, PointTouched):
+            self.touched.append(event)
+            self._session.touched.emit()
+        elif isinstance(event, TiltPass):
+            number = len(self.passes)
+            self.passes.append(replace(event, number=number))
+            solved = event.solved
+            self._probe.note(
+                TILT, "loop", event.verdict, spread=solved.before, noise=solved.noise,
+                sent=dict(zip(solved.names, event.sent, strict=True)), survey=event.survey,
+            )  # fmt: skip
+            self._moved_gap(event)
+        elif isinstance(event, Diagnosis):
+            self.diagnosis = event
+        self.changed.emit()
+
+    def _moved_gap(self, event: TiltPass) -> None:
+        """A correction that does not keep the datum's height moves the gap: that is noted."""
+        sheet = self._session.sheet
+        if sheet is None or not any(event.sent):
+            return
+        at = np.array([s.at for s in sheet.supports], dtype=float)
+        about = at - at.mean(axis=0)
+        sent = np.array(event.sent)
+        slope = np.linalg.lstsq(about, sent - sent.mean(), rcond=None)[0]
+        datum = np.array(sheet.plate.datum_point) - at.mean(axis=0)
+        moved = float(sent.mean() + slope @ datum)
+        if abs(moved) > sheet.tolerance.tilt_mm:
+            self._session.back.add_event(MachineEvent(
+                sheet.name, now(), "levelled", f"the datum moved by {moved:+.3f} mm", ("Gap",)
+            ))  # fmt: skip
+
+    def _ended(self, _: Any) -> None:
+        found = self.newest
+        sheet = self._session.sheet
+        if found is not None and sheet is not None:
+            for seen in self._session.ledger.observations(sheet.name, TILT):
+                self.stored = seen
+        self.changed.emit()
+
+
+def watched(
+    guard: Guard, ledger: Ledger, token: BreakOff, job: TiltJob, session: Session
+) -> Iterator[object]:
+    """The loop's events, and after each pass what its response says."""
+    before: tuple[np.ndarray, np.ndarray] | None = None
+    sent: np.ndarray | None = None
+    seen: list[Response] = []
+    scatter = guard.sheet.probe.repeatability.s_r
+    conditions = {"sheet": session.plate_sheet, "soak_min": session.soak_min}
+    for event in tilt_loop(guard, ledger, now, token, job, **conditions):
+        yield event
+        if not isinstance(event, TiltPass):
+            continue
+        survey = ledger.survey(event.survey)
+        if before is not None and sent is not None and before[0].shape == survey.xy.shape:
+            seen.append(Response(sent, survey.xy, survey.heights - before[1], scatter))
+            yield check_response(guard.sheet, seen[-2:])
+        before, sent = (survey.xy, survey.heights), np.array(event.sent)
+
+
+def place_edit(diagnosis: Diagnosis | None) -> tuple[str, tuple[float, float]] | None:
+    """What a diagnosis would change in the sheet: a support's name and place; None if nothing."""
+    if diagnosis is None or diagnosis.verdict != "place":
+        return None
+    best = diagnosis.ranked[0]
+    return None if best.place is None else (best.who[0], best.place)

@@ -1,0 +1,113 @@
+"""The Tilt station at the real window: level by keys, what ails a motor named, nothing struck."""
+
+import pytest
+from PyQt6.QtCore import Qt
+
+from at_the_window import press
+from tallgrain import demo
+from tallgrain.ui.route import Fill
+
+
+@pytest.fixture
+def tilt(bench, qtbot, standin):
+    """The Tilt station of a printer, one of whose supports was pushed by hand."""
+
+    def open_tilt(name, pushed, *faults, rear=0.0):
+        window, _ = bench(link=False)
+        made = standin("--machine", name, "--seed", "5")
+        made.hands("hands.rack", name="left", mm=pushed)
+        if rear:
+            made.hands("hands.rack", name="rear", mm=rear)
+        for fault in faults:
+            made.hands("hands.fault", fault=fault)
+        s = window.session
+        demo.put_sheet(s.ledger, name)
+        s.choose_printer(name)
+        s.link_to(made.url)
+        qtbot.waitUntil(lambda: s.link.value == "up", timeout=10_000)
+        window.visit("Tilt")
+        row = window.tilt.clearance
+        assert row.isVisible() and not window.tilt.act.isEnabled()
+        row.clearance.setValue(made.hands("hands.ruler")["clearance_mm"])
+        press(window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
+        return window, made
+
+    return open_tilt
+
+
+def idle(window, qtbot):
+    qtbot.waitUntil(lambda: not window.session.busy, timeout=30_000)
+    qtbot.wait(30)
+
+
+@pytest.mark.parametrize("name", ["Barley", "Rye"])
+def test_levelling_by_keys(tilt, qtbot, name):
+    window, made = tilt(name, 0.4)
+    station, work = window.tilt, window.tilt.work
+    assert station.kernel(window.session).fill is Fill.EMPTY
+    press(window, Qt.Key.Key_F5)
+    assert "F8" in station.what.text()
+    idle(window, qtbot)
+    assert work.newest.verdict == "within tolerance" and "Level" in station.what.text()
+    assert len(work.passes) <= 3 and work.passes[0].solved.before > 0.3
+    assert work.diagnosis.verdict == "healthy" and not station.said.isVisible()
+    kernel = station.kernel(window.session)
+    assert kernel.fill is Fill.FULL and kernel.headline == f"{work.newest.solved.before:.3f} mm"
+    assert "came" in station.log.text() and "predicted" in station.log.text()
+    assert ("bed screws can" in "".join(drawn(station))) == (name == "Rye")
+    assert window.session.ledger.heads()[-1].kind == "supports"
+    # The datum was held: no event says that the gap moved.
+    assert [e.kind for e in window.session.ledger.events(name)] == []
+    work.read()  # as after another start
+    assert station.kernel(window.session).fill is Fill.FULL
+    assert made.truth()["strikes"] == []
+
+
+def drawn(station):
+    """All words that the picture draws."""
+    from PyQt6.QtCore import QRectF
+    from PyQt6.QtGui import QPainter, QPicture
+
+    from tallgrain.ui.draw import tilt as drawing
+
+    words, whole = [], drawing.text
+
+    def noted(painter, at, said, *rest, **more):
+        words.append(said)
+        return whole(painter, at, said, *rest, **more)
+
+    drawing.text = noted
+    try:
+        picture = QPicture()
+        painter = QPainter(picture)
+        station._paint(painter, QRectF(0, 0, 640, 520))
+        painter.end()
+    finally:
+        drawing.text = whole
+    return words
+
+
+def test_a_swapped_pair_is_named_and_another_hold_makes_the_gap_stale(tilt, qtbot):
+    window, made = tilt("Barley", 0.2, "motors-swapped:1", rear=0.3)
+    station, work = window.tilt, window.tilt.work
+    station.hold.setCurrentIndex(station.hold.findData("left"))  # then the datum need not stay
+    station.most.setValue(1)
+    press(window, Qt.Key.Key_F5)
+    idle(window, qtbot)
+    assert work.diagnosis.verdict == "swapped"
+    assert station.said.text() == "The motors of left and right are swapped."
+    assert "Not level" in station.what.text()
+    assert any("levelled" in e.kind for e in window.session.ledger.events("Barley"))
+    assert made.truth()["strikes"] == []
+
+
+def test_esc_in_the_middle_moves_nothing_more(tilt, qtbot):
+    window, made = tilt("Barley", 0.4)
+    s = window.session
+    press(window, Qt.Key.Key_F5)
+    qtbot.waitUntil(lambda: len(window.tilt.work.touched) > 2, timeout=10_000)
+    window.halt_key()
+    idle(window, qtbot)
+    assert set(dict(s.printer.state().supports).values()) == {0.0}
+    assert s.needs_clearance and window.tilt.work.passes == []
+    assert made.truth()["strikes"] == []
