@@ -200,6 +200,9 @@ def stations(shoot):
     spin(lambda: len(window.tilt.work.touched) == 5)
     shoot("tilt")
     spin(lambda: not s.busy)
+    window.visit("Adjusters")
+    work(window.primary)
+    shoot("adjusters")
     window.may_close = lambda: True
     window.close()
     workshop.close()

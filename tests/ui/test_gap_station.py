@@ -497,6 +497,11 @@ def test_a_feel_taken_back_takes_its_room_with_it(gap, qtbot):
     page.setFocus()
     press(window, Qt.Key.Key_Backspace)
     assert work.feels == [] and page.room is None
+    for key, word in ((Qt.Key.Key_S, "stuck"), (Qt.Key.Key_G, "grips")):
+        press(window, key)
+        idle(window, qtbot)
+        assert work.feels[-1].feel == word  # not what the menus do with that letter
+        press(window, Qt.Key.Key_Backspace)
     z = work.z
     work.step(-0.5)
     idle(window, qtbot)

@@ -10,6 +10,7 @@ from typing import Any
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
+from tallgrain.core.solve.adjusters import Turn
 from tallgrain.demo import at_hands
 from tallgrain.ui.worker import Worker
 
@@ -37,6 +38,7 @@ class AtTheBench:
     program: str = ""
     nozzle_c: float = 0.0
     plate_c: float = 0.0
+    screw: Turn | None = None
 
 
 class Hands(QObject):
@@ -66,6 +68,7 @@ class Hands(QObject):
             ("&Print the trial patch that was written", self._print),
             ("Turn the printer's knob: 0.02 mm a&way", partial(do, "hands.nudge", mm=0.02)),
             ("Turn the printer's knob: 0.02 mm &nearer", partial(do, "hands.nudge", mm=-0.02)),
+            ("T&urn the chosen bed screw as told", self._turn),
             ("&Take the patch off the plate", partial(do, "hands.clean")),
             ("", lambda: None),
             ("Lift the &probe's tip and hold it", partial(do, "hands.probe", state="held")),
@@ -100,6 +103,14 @@ class Hands(QObject):
         self.act(
             "hands.print", program=bench.program, nozzle_c=bench.nozzle_c, plate_c=bench.plate_c
         )
+
+    def _turn(self) -> None:
+        screw = self.bench().screw
+        if screw is None:
+            self.told.emit("No bed screw is due: the Adjusters station says which one.")
+            return
+        way = 1.0 if screw.direction == "clockwise" else -1.0
+        self.act("hands.turn", name=screw.name, clockwise_deg=way * screw.turn_deg)
 
     def _lay(self, axis: str) -> None:
         x, y = self.bench().datum

@@ -13,6 +13,9 @@ KEYS = (
     ("H, D, N", "layers: heights, difference, points"),
     ("L, S, Z, 0", "pin the scale, section, next corner, whole plate"),
     ("Field: arrows, + −", "walk the points, zoom"),
+    ("Gap: PgDn PgUp, 1 … 5", "step under the gauge, choose the step"),
+    ("Gap: F, G, S, M, ⌫", "slides free, grips, stuck; to the middle; take the feel back"),
+    ("Adjusters: T, PgDn, U", "turned as told, next screw, from above or under"),
     ("Strip: ← →, Enter", "walk the season, show a survey"),
     ("Strip: A, B, E", "pin A, pin B, note an event"),
 )

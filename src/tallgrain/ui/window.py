@@ -45,6 +45,7 @@ from tallgrain.ui.probe_work import ProbeWork
 from tallgrain.ui.route import Route
 from tallgrain.ui.session import Session
 from tallgrain.ui.state import LinkState
+from tallgrain.ui.stations.adjusters import AdjustersStation
 from tallgrain.ui.stations.base import Station
 from tallgrain.ui.stations.gap import GapStation
 from tallgrain.ui.stations.later import LaterStation
@@ -60,7 +61,7 @@ QUESTIONS = {
     "Machine": "",
     "Probe": "",
     "Tilt": "",
-    "Adjusters": "How far must each bed screw turn, and which way?",
+    "Adjusters": "",
     "Towers": "What are the towers really like?",
     "Surface": "",
     "Gap": "",
@@ -93,12 +94,14 @@ class Window(QMainWindow):
         self.probe = ProbeStation(session, self.drafts, checks, self.values)
         self.gap = GapStation(session, checks, self.values)
         self.tilt = TiltStation(session, self.drafts, checks)
+        self.adjusters = AdjustersStation(session, checks)
         built: dict[str, Station] = {
             "Surface": self.surface,
             "Machine": self.machine,
             "Probe": self.probe,
             "Gap": self.gap,
             "Tilt": self.tilt,
+            "Adjusters": self.adjusters,
         }
         self.stations: dict[str, Station] = {
             name: built.get(name) or LaterStation(name, question)
@@ -258,7 +261,7 @@ class Window(QMainWindow):
             (self.gap.page if self.station is self.gap else self.probe.gap).gauge.value(),
             self.session.sheet.plate.datum_point if self.session.sheet else (0.0, 0.0),
             self.gap.trials.program,
-            self.gap.work.aim.nozzle_c, self.gap.work.aim.plate_c,
+            self.gap.work.aim.nozzle_c, self.gap.work.aim.plate_c, self.adjusters.work.screw,
         )  # fmt: skip
         for words, act in self.hands.actions():
             if words:
@@ -299,6 +302,7 @@ class Window(QMainWindow):
         """What was typed at the station that is shown."""
         for row in (
             *self.probe.clearance_rows, self.gap.clearance, self.tilt.clearance,
+            self.adjusters.clearance,
             self.surface.bench.clearance_row,
         ):  # fmt: skip
             if row.isVisible():

@@ -1,6 +1,6 @@
 """The rough gap: the nozzle brought to the plate by looks and gauges, and the beam check."""
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QEvent, Qt
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
@@ -130,6 +130,18 @@ class GapPage(QWidget):
         if self._work.room_z is None or self._work.z is None:
             return None
         return round(self._work.z - self._work.room_z, 4)
+
+    def event(self, event: QEvent | None) -> bool:
+        """The letters of the feels are this page's, whatever the menus do with them elsewhere."""
+        if (
+            isinstance(event, QKeyEvent)
+            and event.type() == QEvent.Type.ShortcutOverride
+            and Qt.Key(event.key()) in FEEL_KEYS
+            and event.modifiers() == Qt.KeyboardModifier.NoModifier
+        ):
+            event.accept()
+            return True
+        return super().event(event)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Steps by the Page keys; Backspace takes a feel back. No key repeats."""

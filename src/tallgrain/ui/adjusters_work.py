@@ -1,0 +1,280 @@
+"""The Adjusters station's model: what each bed screw needs, what was turned, what would become."""
+
+from collections.abc import Iterator
+from functools import partial
+from typing import Any
+
+import numpy as np
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from tallgrain.clock import now
+from tallgrain.core.plan.grid import grid_plan
+from tallgrain.core.solve.adjusters import (
+    AdjusterSolution,
+    Gain,
+    Influence,
+    SurfaceFigures,
+    Turn,
+    adjusters_of,
+    figures,
+    learned_gain,
+    raise_of,
+    solve_adjusters,
+    turn_for,
+)
+from tallgrain.core.survey import Survey
+from tallgrain.errors import InputError
+from tallgrain.routines.events import BreakOff, PointTouched, SurveyBegan, SurveyEnded
+from tallgrain.routines.survey import survey as survey_routine
+from tallgrain.store.ledger import Observation
+from tallgrain.ui.probe_work import ProbeWork
+from tallgrain.ui.session import Session
+
+ADJUSTERS, SCREW, GAIN = "adjusters", "screw turned", "plate gain"
+# So many places along each side show how a plate lies over its screws.
+COUNT = 6
+
+
+class AdjustersWork(QObject):
+    """From one measurement to the next; `changed` says that anything is another."""
+
+    changed = pyqtSignal()
+
+    def __init__(self, session: Session, probe: ProbeWork) -> None:
+        super().__init__(session)
+        self._session, self._probe = session, probe
+        self.hold = "least"
+        self.read()
+        session.printer_changed.connect(self.read)
+
+    def read(self) -> None:
+        """Begin anew with the printer that is shown; its newest measurement comes back."""
+        self.survey: Survey | None = None
+        self.solved: AdjusterSolution | None = None
+        self.turned: dict[str, float] = {}
+        self.tried: dict[str, float] | None = None
+        self.chosen = 0
+        self.gain: Gain | None = None
+        self.stored: Observation | None = None
+        self._had: dict[str, float] = {}
+        self._due = False
+        self.touched, self.total = 0, 0
+        self._shapes: tuple[object, np.ndarray] | None = None
+        self._shown: tuple[object, tuple[np.ndarray, np.ndarray, SurfaceFigures]] | None = None
+        sheet = self._session.sheet
+        if sheet is not None and len(sheet.adjusters) >= 3:
+            ledger = self._session.ledger
+            for seen in ledger.observations(sheet.name, GAIN):
+                self.gain = Gain(seen.figures["value"], seen.figures["u"])
+            for seen in ledger.observations(sheet.name, ADJUSTERS):
+                self.stored = seen
+            for seen in ledger.observations(sheet.name, SCREW):
+                self._count(seen.item, seen.figures["clockwise_deg"])
+        self._due = True
+        self.changed.emit()
+
+    def look_back(self) -> None:
+        """Take the newest survey, once the station is looked at: solving can wait until then."""
+        sheet, ledger = self._session.sheet, self._session.ledger
+        if not self._due or sheet is None or not self.here:
+            return
+        self._due = False
+        newest = ledger.newest(sheet.name, "adjusters") or ledger.newest(sheet.name)
+        if newest is not None:
+            self._take(ledger.survey(newest))
+
+    def _count(self, name: str, clockwise_deg: float) -> None:
+        self._had[name] = self._had.get(name, 0.0) + clockwise_deg / 360
+
+    # What is known
+
+    @property
+    def here(self) -> bool:
+        """Whether this printer has bed screws to level with."""
+        sheet = self._session.sheet
+        return sheet is not None and len(sheet.adjusters) >= 3
+
+    def _take(self, survey: Survey) -> None:
+        sheet = self._session.sheet
+        assert sheet is not None
+        gain = self.gain.value if self.gain is not None else 1.0
+        try:
+            solved = solve_adjusters(sheet, survey.xy, survey.heights, self.hold, gain)
+        except InputError as error:
+            self._probe.refuse(error)
+            return
+        self.survey, self.solved = survey, solved
+        self.turned, self.tried = {}, None
+
+    def choose_hold(self, hold: str) -> None:
+        """Another screw stays, or the turning is least."""
+        if hold != self.hold and self.survey is not None:
+            self.hold = hold
+            turned = self.turned
+            self._take(self.survey)
+            self.turned = turned
+            self.changed.emit()
+
+    @property
+    def left(self) -> list[Turn]:
+        """What each screw still needs."""
+        sheet, solved = self._session.sheet, self.solved
+        if sheet is None or solved is None:
+            return []
+        pairs = zip(solved.turns, sheet.adjusters, strict=True)
+        u_mm = [t.u_deg / 360 * a.lead_mm for t, a in pairs]
+        return [
+            turn_for(a, t.raise_mm - self.turned.get(a.name, 0.0), u)
+            for a, t, u in zip(sheet.adjusters, solved.turns, u_mm, strict=True)
+        ]
+
+    @property
+    def level(self) -> bool:
+        """Whether no screw needs more than the tolerance."""
+        sheet = self._session.sheet
+        return bool(self.left) and sheet is not None and all(
+            t.leave or abs(t.raise_mm) <= sheet.tolerance.adjuster_mm for t in self.left
+        )  # fmt: skip
+
+    def surface(self) -> tuple[np.ndarray, np.ndarray, SurfaceFigures] | None:
+        """Points, heights and figures of what is shown: as tried with the dials, else as it should
+        be after all that is left; at the survey's points."""
+        sheet, survey = self._session.sheet, self.survey
+        if sheet is None or survey is None or self.solved is None:
+            return None
+        wanted = self.tried
+        if wanted is None:
+            wanted = dict(zip((t.name for t in self.solved.turns), self.solved.raises, strict=True))
+        raises = tuple(float(wanted.get(a.name, 0.0)) for a in sheet.adjusters)
+        key = id(survey), self.gain, raises
+        if self._shown is None or self._shown[0] != key:
+            heights = survey.heights + self._matrix(survey) @ np.array(raises)
+            self._shown = key, (survey.xy, heights, figures(survey.xy, heights))
+        return self._shown[1]
+
+    def _matrix(self, survey: Survey) -> np.ndarray:
+        key = (id(survey), self.gain)
+        if self._shapes is None or self._shapes[0] != key:
+            sheet = self._session.sheet
+            assert sheet is not None
+            gain = self.gain.value if self.gain is not None else 1.0
+            self._shapes = key, Influence(adjusters_of(sheet)[1], gain).matrix(survey.xy)
+        return self._shapes[1]
+
+    def turns_had(self, name: str) -> float:
+        """How many turns a screw has had in all, clockwise positive."""
+        return self._had.get(name, 0.0)
+
+    # Turning
+
+    @property
+    def screw(self) -> Turn | None:
+        """The screw that is being turned."""
+        left = self.left
+        return left[self.chosen % len(left)] if left else None
+
+    def next_screw(self) -> None:
+        """The next one that needs turning; the very next where none does."""
+        left = self.left
+        if not left:
+            return
+        others = len(left) - (self.chosen >= 0)
+        order = [(self.chosen + 1 + i) % len(left) for i in range(others)]
+        needy = [i for i in order if not left[i].leave]
+        self.chosen = (needy or order)[0]
+        self.changed.emit()
+
+    def choose(self, number: int) -> None:
+        """That screw."""
+        self.chosen = number
+        self.changed.emit()
+
+    def turned_as_told(self) -> None:
+        """The builder turned the screw as it was said."""
+        screw = self.screw
+        if screw is None or screw.turn_deg == 0:
+            return
+        way = 1.0 if screw.direction == "clockwise" else -1.0
+        self._probe.note(
+            SCREW, screw.name, "turned", clockwise_deg=way * screw.turn_deg,
+            survey=self.survey.ident if self.survey is not None else "",
+        )  # fmt: skip
+        self._count(screw.name, way * screw.turn_deg)
+        self.turned[screw.name] = self.turned.get(screw.name, 0.0) + screw.raise_mm
+        self.tried = None
+        self.next_screw()
+
+    def try_turn(self, number: int, clockwise_deg: float) -> None:
+        """What if a screw were turned by so much (clockwise, from above)? The rest as it lies."""
+        sheet = self._session.sheet
+        if sheet is None or self.solved is None:
+            return
+        adjuster = sheet.adjusters[number]
+        tried = dict(self.tried) if self.tried is not None else dict(self.turned)
+        tried[adjuster.name] = tried.get(adjuster.name, 0.0) + raise_of(adjuster, clockwise_deg)
+        self.tried = tried
+        self.changed.emit()
+
+    def stop_trying(self) -> None:
+        """Back to what is proposed."""
+        self.tried = None
+        self.changed.emit()
+
+    # Measuring
+
+    def measure(self) -> None:
+        """Survey the plate over its screws; what was turned since teaches how it bends."""
+        guard, session = self._session.guard, self._session
+        if guard is None or not self.here:
+            return
+        if no := self._probe.no_way_down(guard):
+            self._probe.refuse(no)
+            return
+        sheet = guard.sheet
+        plan = grid_plan(sheet, COUNT, COUNT, 1, "adjusters")
+
+        def routine(token: BreakOff) -> Iterator[object]:
+            yield from survey_routine(
+                guard, session.ledger, plan, now, token, sheet=session.plate_sheet,
+                soak_min=session.soak_min,
+            )  # fmt: skip
+
+        session.play("measuring over the screws", routine, self._told, partial(self._ended))
+        self.touched, self.total = 0, len(plan.points)
+        self.changed.emit()
+
+    def _told(self, event: object) -> None:
+        if isinstance(event, SurveyBegan):
+            self.touched = 0
+        elif isinstance(event, PointTouched):
+            self.touched += 1
+            self._session.touched.emit()
+        elif isinstance(event, SurveyEnded) and event.complete:
+            self._measured(self._session.ledger.survey(event.ident))
+        self.changed.emit()
+
+    def _ended(self, _: Any) -> None:
+        self.changed.emit()
+
+    def _measured(self, survey: Survey) -> None:
+        sheet, before = self._session.sheet, self.survey
+        assert sheet is not None
+        if before is not None and self.turned and before.xy.shape == survey.xy.shape:
+            raises = np.array([self.turned.get(a.name, 0.0) for a in sheet.adjusters])
+            s_r = sheet.probe.repeatability.s_r
+            change = survey.heights - before.heights
+            learned = learned_gain(adjusters_of(sheet)[1], raises, survey.xy, change, s_r)
+            if learned is not None:
+                self.gain = learned.joined(self.gain)
+                self._probe.note(GAIN, "all", "learnt", value=self.gain.value, u=self.gain.u)
+        self._take(survey)
+        if self.solved is not None:
+            outcome = "within tolerance" if self.level else "not level"
+            self._probe.note(
+                ADJUSTERS, "all", outcome, fltt=self.solved.before.fltt,
+                after=self.solved.after.fltt, survey=survey.ident,
+            )  # fmt: skip
+            for seen in self._session.ledger.observations(sheet.name, ADJUSTERS):
+                self.stored = seen
+        self.chosen = -1
+        self.next_screw()

@@ -1,0 +1,144 @@
+"""The Adjusters station's drawing: the plate as it would lie, and a dial at every bed screw."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QColor, QPainter, QPolygonF
+
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.solve.adjusters import Turn
+from tallgrain.ui import theme
+from tallgrain.ui.draw.colours import height_image
+from tallgrain.ui.draw.field import View, plain_view, whole_extent
+from tallgrain.ui.draw.machine import outline_path
+from tallgrain.ui.draw.pens import pen, text
+from tallgrain.ui.words import mm
+
+CENTRE = Qt.AlignmentFlag.AlignHCenter
+DIAL_PX = 38.0
+CROWDED = 150
+OTHER = {"clockwise": "counterclockwise", "counterclockwise": "clockwise"}
+
+
+@dataclass(frozen=True)
+class Dials:
+    """What is drawn. under: as seen from under the plate; heights (n,) mm at points (n, 2)."""
+
+    sheet: MachineSheet
+    turns: tuple[Turn, ...]
+    chosen: int
+    under: bool
+    points: np.ndarray | None
+    heights: np.ndarray | None
+    span: float
+    caption: str
+
+
+def seen_direction(turn: Turn, under: bool) -> str:
+    """The way to turn as it is seen from that side."""
+    return OTHER[turn.direction] if under else turn.direction
+
+
+def turn_words(turn: Turn, under: bool) -> str:
+    """A turn as a sentence."""
+    if turn.leave:
+        return f"{turn.name}: leave it, less than the probe can tell"
+    whole, rest = divmod(round(turn.turn_deg), 360)
+    parts = [f"{whole} whole turn{'' if whole == 1 else 's'}"] if whole else []
+    if rest or not whole:
+        parts.append(f"{rest}°")
+    where = "under" if under else "above"
+    how = seen_direction(turn, under)
+    return f"{turn.name}: {' and '.join(parts)} {how}, seen from {where}"
+
+
+def dial_places(rect: QRectF, seen: Dials) -> tuple[View, list[QPointF]]:
+    """The view, and where each dial lies; from under, left and right change places."""
+    view = plain_view(rect.adjusted(66, 56, -66, -66), whole_extent(seen.sheet))
+    places = []
+    for adjuster in seen.sheet.adjusters:
+        at = view.at(*adjuster.at)
+        places.append(_flipped(at, view, seen))
+    return view, places
+
+
+def _flipped(at: QPointF, view: View, seen: Dials) -> QPointF:
+    if not seen.under:
+        return at
+    middle = view.at(*seen.sheet.plate.outline.box.middle).x()
+    return QPointF(2 * middle - at.x(), at.y())
+
+
+def paint_adjusters(painter: QPainter, rect: QRectF, seen: Dials) -> None:
+    """Plate, heights and dials."""
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    view, places = dial_places(rect, seen)
+    painter.setPen(pen(theme.INK, 2))
+    painter.setBrush(theme.PANEL)
+    painter.drawPath(outline_path(seen.sheet.plate.outline, view))
+    if seen.points is not None and seen.heights is not None and len(seen.heights):
+        _heights(painter, view, seen)
+    for i, (at, turn) in enumerate(zip(places, seen.turns, strict=False)):
+        _dial(painter, at, turn, i == seen.chosen, seen.under)
+    side = "seen from under: left and right change places" if seen.under else "seen from above"
+    top = QPointF(rect.center().x(), rect.top() + 22)
+    text(painter, top, f"{seen.caption}  ·  {side}", CENTRE, 13, bold=True)
+    low = QPointF(rect.center().x(), rect.bottom() - 10)
+    text(painter, low, f"colours from {mm(-seen.span, 2)} to {mm(seen.span, 2)} mm about the plane",
+         CENTRE, 11, theme.MUTED)  # fmt: skip
+    painter.restore()
+
+
+def _heights(painter: QPainter, view: View, seen: Dials) -> None:
+    assert seen.points is not None and seen.heights is not None
+    xs, ys = np.unique(seen.points[:, 0]), np.unique(seen.points[:, 1])
+    if len(seen.points) > CROWDED and len(xs) * len(ys) == len(seen.points):
+        # A dense grid is a carpet: dots would cost more than all the rest.
+        order = np.lexsort((seen.points[:, 0], seen.points[:, 1]))
+        raster = seen.heights[order].reshape(len(ys), len(xs))
+        if seen.under:
+            raster = raster[:, ::-1]
+        half = 0.5 * (xs[1] - xs[0]), 0.5 * (ys[1] - ys[0])
+        corners = [view.at(xs[0] - half[0], ys[-1] + half[1]),
+                   view.at(xs[-1] + half[0], ys[0] - half[1])]  # fmt: skip
+        ends = [_flipped(at, view, seen) for at in corners]
+        painter.drawImage(QRectF(*ends).normalized(), height_image(raster, seen.span))
+        return
+    image = height_image(seen.heights[None, :], seen.span)
+    painter.setPen(Qt.PenStyle.NoPen)
+    for i, (x, y) in enumerate(seen.points):
+        painter.setBrush(QColor(image.pixel(i, 0)))
+        painter.drawEllipse(_flipped(view.at(x, y), view, seen), 9, 9)
+
+
+def _dial(painter: QPainter, at: QPointF, turn: Turn, chosen: bool, under: bool) -> None:
+    box = QRectF(at.x() - DIAL_PX, at.y() - DIAL_PX, 2 * DIAL_PX, 2 * DIAL_PX)
+    painter.setPen(pen(theme.GOLD if chosen else theme.INK, 3 if chosen else 1.4))
+    painter.setBrush(theme.GOLD_WASH if chosen else theme.PANEL)
+    painter.drawEllipse(box)
+    text(painter, at + QPointF(0, DIAL_PX + 16), turn.name, CENTRE, 12, bold=chosen)
+    if turn.leave:
+        text(painter, at + QPointF(0, 5), "leave", CENTRE, 14, theme.MUTED, True)
+        return
+    whole, rest = divmod(round(turn.turn_deg), 360)
+    clockwise = seen_direction(turn, under) == "clockwise"
+    inner = box.adjusted(6, 6, -6, -6)
+    span = rest if rest or not whole else 359
+    painter.setPen(pen(theme.GOLD, 5))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.drawArc(inner, 90 * 16, int((-span if clockwise else span) * 16))
+    # The head of the arc points the way that the hand goes.
+    angle = np.radians(90 - span if clockwise else 90 + span)
+    radius = inner.width() / 2
+    tip = at + QPointF(radius * np.cos(angle), -radius * np.sin(angle))
+    on = -1.0 if clockwise else 1.0
+    ahead = QPointF(-on * np.sin(angle), -on * np.cos(angle))
+    aside = QPointF(np.cos(angle), -np.sin(angle))
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(theme.GOLD)
+    painter.drawPolygon(QPolygonF([tip + ahead * 10, tip + aside * 7, tip - aside * 7]))
+    text(painter, at + QPointF(0, 6), f"{rest}°", CENTRE, 17, bold=True)
+    if whole:
+        text(painter, at + QPointF(0, 21), f"+ {whole}×", CENTRE, 12, bold=True)

@@ -1,0 +1,290 @@
+"""The Adjusters station: how far each bed screw must turn, and what the surface becomes."""
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QKeyEvent, QPainter, QWheelEvent
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout
+
+from tallgrain.core.surface.shape import judge
+from tallgrain.ui.adjusters_work import AdjustersWork
+from tallgrain.ui.bench_parts import ClearanceRow, Notice, beside_the_bench, scrolled
+from tallgrain.ui.draw.adjusters import DIAL_PX, Dials, dial_places, paint_adjusters, turn_words
+from tallgrain.ui.probe_work import ProbeWork
+from tallgrain.ui.route import Fill, Kernel
+from tallgrain.ui.session import Session
+from tallgrain.ui.state import LinkState
+from tallgrain.ui.stations.probe import ProbePicture
+from tallgrain.ui.widgets import Panel, Readout, button, label, rule, tell
+from tallgrain.ui.words import day, mm
+
+WIDTH = 380
+# One notch of the wheel over a dial (degrees, clockwise).
+NOTCH_DEG = 5.0
+
+
+class DialPicture(ProbePicture):
+    """Dials that can be chosen by a click and tried by the wheel, or dragged up and down."""
+
+    def __init__(self, station: "AdjustersStation") -> None:
+        super().__init__(station.paint)
+        self._station = station
+        self._held: tuple[int, float] | None = None
+
+    def mousePressEvent(self, event: object) -> None:
+        """Choose a dial; holding it and going up or down tries a turn."""
+        found = self._station.dial_at(event.position(), QRectF(self.rect()))  # type: ignore[attr-defined]
+        if found is not None:
+            self._station.work.choose(found)
+            self._held = found, event.position().y()  # type: ignore[attr-defined]
+
+    def mouseMoveEvent(self, event: object) -> None:
+        """A degree for each pixel: up is clockwise."""
+        if self._held is not None:
+            number, y = self._held
+            now = event.position().y()  # type: ignore[attr-defined]
+            self._held = number, now
+            self._station.work.try_turn(number, y - now)
+
+    def mouseReleaseEvent(self, event: object) -> None:
+        """Let it go."""
+        self._held = None
+
+    def wheelEvent(self, event: QWheelEvent | None) -> None:
+        """A notch over a dial tries a small turn."""
+        assert event is not None
+        found = self._station.dial_at(event.position(), QRectF(self.rect()))
+        if found is not None:
+            self._station.work.try_turn(found, NOTCH_DEG * np.sign(event.angleDelta().y()))
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Page Down: next screw, T: turned, U: from above or under, Backspace: stop trying."""
+        assert event is not None
+        if event.isAutoRepeat() or not self._station.key(event.key()):
+            super().keyPressEvent(event)
+
+
+class AdjustersStation:
+    """Dials on the plate in the middle, the screw that is due on the bench."""
+
+    name = "Adjusters"
+
+    def __init__(self, session: Session, probe: ProbeWork) -> None:
+        self._session = session
+        self.work = AdjustersWork(session, probe)
+        self.under = False
+        self.picture = DialPicture(self)
+        self.picture.setAccessibleName("Field: the plate with a dial at every bed screw")
+        bench = Panel(14)
+        bench.setFixedWidth(WIDTH)
+        self.notice = Notice()
+        bench.column.addWidget(self.notice)
+        column = scrolled(bench.column)
+        self.readout = Readout()
+        self.screw = label(role="title", wrap=True)
+        self.had = label(role="muted", wrap=True)
+        self.turned = button("&Turned as told  T", name="Turned as told")
+        self.turned.clicked.connect(self.work.turned_as_told)
+        self.next = button("&Next  PgDn", name="Next screw")
+        self.next.clicked.connect(self.work.next_screw)
+        self.flip = button("Seen from &under  U", name="Seen from above or under")
+        self.flip.clicked.connect(self.turn_over)
+        self.hold = QComboBox()
+        self.hold.setAccessibleName("Which screw stays")
+        self.hold.activated.connect(lambda _: self.work.choose_hold(self.hold.currentData()))
+        self.becomes = label(wrap=True)
+        self.back = button("Stop trying  ⌫", name="Back to what is proposed")
+        self.back.clicked.connect(self.work.stop_trying)
+        self.learnt = label(role="muted", wrap=True)
+        row = QHBoxLayout()
+        row.addWidget(self.turned, 1)
+        row.addWidget(self.next, 1)
+        column.addWidget(self.readout)
+        column.addWidget(self.screw)
+        column.addWidget(self.had)
+        column.addLayout(row)
+        for part in (self.flip, self.hold, rule(), self.becomes, self.back, self.learnt):
+            column.addWidget(part)
+        column.addStretch(1)
+        self.clearance = ClearanceRow(session)
+        bench.column.addWidget(self.clearance)
+        self.act = button("", "primary")
+        self.act.clicked.connect(self.primary)
+        bench.column.addWidget(self.act)
+        self.widget, self.subject = beside_the_bench(self.name, self.picture, bench)
+        for signal in (self.work.changed, session.changed, session.printer_changed):
+            signal.connect(self.refresh)
+        session.printer_changed.connect(self._screws)
+        self._screws()
+
+    def _screws(self) -> None:
+        sheet = self._session.sheet
+        self.hold.clear()
+        self.hold.addItem("least turning in all", "least")
+        for adjuster in sheet.adjusters if sheet is not None else ():
+            self.hold.addItem(f"{adjuster.name} stays", adjuster.name)
+
+    # The route
+
+    def kernel(self, session: Session) -> Kernel:
+        """Full where the newest measurement needed no more turns."""
+        sheet, stored = session.sheet, self.work.stored
+        if sheet is not None and sheet.kinematics == "delta":
+            return Kernel(self.name, Fill.NOT_HERE, "Towers instead")
+        if sheet is not None and not sheet.adjusters:
+            return Kernel(self.name, Fill.NOT_HERE, "none")
+        if stored is None:
+            return Kernel(self.name, Fill.EMPTY, "not measured")
+        headline = f"{mm(stored.figures['fltt'])} mm"
+        season = session.back.season
+        events = season.events if season is not None else ()
+        stale = [e.kind for e in events if e.at > stored.at and self.name in e.stale]
+        if stale:
+            return Kernel(self.name, Fill.STALE, headline, f"before {stale[-1]}")
+        done = stored.outcome == "within tolerance"
+        reason = "" if done else "turns due"
+        return Kernel(self.name, Fill.FULL if done else Fill.HALF, headline, reason)
+
+    # Acting
+
+    def primary(self) -> None:
+        """Link, or measure over the screws."""
+        s = self._session
+        if s.busy:
+            return
+        if s.link in (LinkState.NONE, LinkState.LOST):
+            s.link_to(s.url)
+        else:
+            self.work.measure()
+
+    def secondary(self) -> None:
+        """Finish this touch, raise, stop."""
+        self._session.break_off()
+
+    def turn_over(self) -> None:
+        """From above or from under: picture and words together."""
+        self.under = not self.under
+        self.refresh()
+
+    def key(self, key: int) -> bool:
+        """A key of the drawing; whether it was one."""
+        acts = {
+            Qt.Key.Key_PageDown: self.work.next_screw, Qt.Key.Key_T: self.work.turned_as_told,
+            Qt.Key.Key_U: self.turn_over, Qt.Key.Key_Backspace: self.work.stop_trying,
+        }  # fmt: skip
+        act = acts.get(Qt.Key(key))
+        if act is None or self._session.busy:
+            return False
+        act()
+        return True
+
+    def dial_at(self, at: QPointF, rect: QRectF) -> int | None:
+        """The dial at a place of the drawing."""
+        seen = self._dials()
+        if seen is None:
+            return None
+        for i, place in enumerate(dial_places(rect, seen)[1]):
+            if np.hypot(at.x() - place.x(), at.y() - place.y()) <= DIAL_PX:
+                return i
+        return None
+
+    # Showing
+
+    def refresh(self) -> None:
+        """Follow the work, while it is shown."""
+        s, work = self._session, self.work
+        if s.sheet is None or not self.widget.isVisible():
+            return
+        work.look_back()
+        problem = s.problem if not s.busy else None
+        self.notice.setVisible(problem is not None)
+        if problem is not None:
+            self.notice.tell(problem)
+        unsure = self.clearance.refresh()
+        linked = s.link is LinkState.UP
+        words = "Measure over the screws  F5" if linked else (
+            "Linking …" if s.link is LinkState.LINKING else "Link to the printer  F5"
+        )  # fmt: skip
+        if self.act.text() != words:
+            self.act.setText(words)
+        self.act.setVisible(not s.busy)
+        self.act.setEnabled((not unsure and work.here) or not linked)
+        self._tell()
+        told = f"{s.sheet.name}: {len(s.sheet.adjusters)} bed screws · turn, then measure again"
+        tell(self.subject, told if work.here else f"{s.sheet.name} has no bed screws to level with")
+        self.picture.update()
+
+    def _tell(self) -> None:
+        work, busy = self.work, self._session.busy
+        solved, screw = work.solved, work.screw
+        idle = solved is not None and not busy
+        for part in (self.turned, self.next, self.flip, self.hold):
+            part.setEnabled(idle)
+        self.back.setVisible(work.tried is not None)
+        self.flip.setText(f"Seen from {'&above' if self.under else '&under'}  U")
+        if busy and work.total:
+            tell(self.screw, f"Touching {work.touched} of {work.total}: hands away")
+            tell(self.had, "F8 finishes this touch and stops.")
+            return
+        if solved is None or screw is None or work.survey is None:
+            self.readout.tell("–", "mm FLTt", "not measured over the screws yet")
+            tell(self.screw, "Measure, then turn each screw as it is told.")
+            tell(self.had, "")
+            tell(self.becomes, "")
+            return
+        small = f"{work.survey.kind} survey of {day(work.survey.taken_at)}"
+        self.readout.tell(mm(solved.before.fltt), "mm FLTt as measured", small)
+        done = work.level
+        told = "Within tolerance: what is left is shape, not tilt. See Surface." if done else (
+            turn_words(screw, self.under)
+        )  # fmt: skip
+        tell(self.screw, told)
+        had = work.turns_had(screw.name)
+        way = "clockwise" if had >= 0 else "counterclockwise"
+        so_far = f"{screw.name} has had {abs(had):.2f} turns {way} so far" if had else (
+            f"{screw.name} was not turned yet"
+        )  # fmt: skip
+        tell(self.had, f"{so_far}; the probe tells it to ± {2 * screw.u_deg:.0f}° (k = 2).")
+        shown = work.surface()
+        assert shown is not None
+        what = "With what the dials try" if work.tried is not None else "After all turns"
+        tell(self.becomes, f"{what}: FLTt {mm(shown[2].fltt)} mm, {solved.reached * 100:.0f} % of "
+             "what is seen is within the screws' reach." if work.tried is None else
+             f"{what}: FLTt {mm(shown[2].fltt)} mm. {self._terms(shown[0], shown[1])}")  # fmt: skip
+        gain = work.gain
+        told = "How the plate bends over its screws is not learnt yet." if gain is None else (
+            f"The plate follows {gain.value * 100:.0f} ± {200 * gain.u:.0f} % of the bend between "
+            "its screws (learnt)."
+        )  # fmt: skip
+        tell(self.learnt, told)
+
+    def _terms(self, xy: np.ndarray, heights: np.ndarray) -> str:
+        terms = judge(xy, heights)[1]
+        if terms is None:
+            return ""
+        return (
+            f"Bow left to right {mm(terms.bow_x)}, front to rear {mm(terms.bow_y)}, twist "
+            f"{mm(terms.twist)} mm."
+        )
+
+    def _dials(self) -> Dials | None:
+        sheet, work = self._session.sheet, self.work
+        if sheet is None or not work.here or not work.left:
+            return None
+        shown = work.surface()
+        points = heights = None
+        span = 0.05
+        if shown is not None and work.survey is not None:
+            points, after, _ = shown
+            flat = judge(points, after)[0]
+            heights = after - flat.plane.at(points)
+            span = max(0.05, float(np.ceil(np.abs(heights).max() * 20) / 20))
+        trying = work.tried is not None
+        caption = "as the dials try it" if trying else "as it would lie after all turns"
+        number = work.chosen % len(work.left)
+        return Dials(sheet, tuple(work.left), number, self.under, points, heights, span, caption)
+
+    def paint(self, painter: QPainter, rect: QRectF) -> None:
+        """The picture."""
+        seen = self._dials()
+        if seen is not None:
+            paint_adjusters(painter, rect, seen)
