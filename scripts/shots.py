@@ -92,6 +92,7 @@ def main():
     window.close()
     standin.close()
     first_start(shoot)
+    levelling(shoot)
     stations(shoot)
 
 
@@ -190,18 +191,37 @@ def stations(shoot):
     shoot("gap-trials")
     window.gap.show_tab(3)
     shoot("gap-values")
-    show("Rye")
+    window.may_close = lambda: True
+    window.close()
+    workshop.close()
+
+
+def levelling(shoot):
+    """Rye's gantry and bed screws, slow enough to be caught at work."""
+    workshop = Workshop(17, 30.0)
+    window = demo_window(workshop, "Rye")
+    window.resize(1280, 800)
+    window.show()
+    window.activateWindow()
+    shoot.window = window
+    s = window.session
+    spin(lambda: s.link.value == "up" and s.shown is not None)
+
+    def hand(method, **params):
+        return at_hands(workshop.ports("Rye")["hands"], f"hands.{method}", **params)
+
     window.visit("Tilt")
     hand("rack", name="left", mm=0.35)
     spin(lambda: s.needs_clearance)
     s.see_clearance(float(hand("ruler")["clearance_mm"]))
     window.primary()
-    spin(lambda: len(window.tilt.work.passes) == 1)
-    spin(lambda: len(window.tilt.work.touched) == 5)
+    spin(lambda: len(window.tilt.work.passes) == 1 and len(window.tilt.work.touched) < 5)
     shoot("tilt")
     spin(lambda: not s.busy)
     window.visit("Adjusters")
-    work(window.primary)
+    window.primary()
+    spin(lambda: not s.busy)
+    rest(0.5)
     shoot("adjusters")
     window.may_close = lambda: True
     window.close()
