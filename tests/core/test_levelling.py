@@ -184,12 +184,12 @@ def best_of(plate):
         return np.ptp(heights - plane @ np.linalg.lstsq(plane, heights, rcond=None)[0])
 
     start = -np.linalg.lstsq(np.column_stack([shapes, plane]), base, rcond=None)[0][:6]
-    found = minimize(spread, start, method="Nelder-Mead", options={"maxiter": 4000, "xatol": 1e-5})
+    found = minimize(spread, start, method="Nelder-Mead", options={"maxiter": 1500, "xatol": 1e-5})
     at(was)
     return found.fun
 
 
-@pytest.mark.parametrize("seed", range(6))
+@pytest.mark.parametrize("seed", range(4))
 def test_six_screws_come_within_tolerance_in_four_rounds(seed):
     plate, measure = screwed(seed, 0.003)
     best = best_of(plate)

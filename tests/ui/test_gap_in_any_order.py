@@ -132,6 +132,8 @@ class Sitting:
         self.hands("mend")
         self.link()
         self.session.set_hands(False)
+        # After a reflash the probe's checks come first; they have tests of their own.
+        self.window.probe.work.distrusted = ""
         self.wait()
         if chance.random() < 0.8:
             self.reference()
@@ -152,8 +154,18 @@ class Sitting:
 @pytest.mark.parametrize("batch", range(SITTINGS // BATCH))
 def test_no_order_strikes_or_leaves_leave_behind(tmp_path, qapp, batch):
     sitting = Sitting(tmp_path, ("Barley", "Rye", "Millet")[batch % 3])
-    gone_below = applied = 0
-    for seed in range(batch * BATCH, (batch + 1) * BATCH):
+    try:
+        applied, gone_below = sit_through(sitting, range(batch * BATCH, (batch + 1) * BATCH))
+    finally:
+        sitting.end()
+    assert applied > 3  # these sittings did get somewhere
+    assert batch % 3 or gone_below > 0
+
+
+def sit_through(sitting, seeds):
+    """How many values were applied, and how often the nozzle stood below zero."""
+    gone_below = 0
+    for seed in seeds:
         chance = np.random.default_rng(seed)
         sitting.begin(chance)
         for _ in range(ACTS):
@@ -163,7 +175,4 @@ def test_no_order_strikes_or_leaves_leave_behind(tmp_path, qapp, batch):
         sitting.hands("mend")
         sitting.link()
         assert sitting.session.printer.state().leave_mm == 0.0, seed
-        applied = len(sitting.values.applied())
-    assert applied > 3  # these sittings did get somewhere
-    assert batch % 3 or gone_below > 0
-    sitting.end()
+    return len(sitting.values.applied()), gone_below
