@@ -31,7 +31,7 @@ def gap(bench, qtbot, standin):
 
 
 def idle(window, qtbot):
-    qtbot.waitUntil(lambda: not window.session.busy, timeout=20_000)
+    qtbot.waitUntil(lambda: not window.session.busy, timeout=45_000)
     qtbot.wait(15)
 
 

@@ -17,8 +17,6 @@ State = Literal[
 SAME_MM = 6e-5
 # A job shift at the start of a print that is larger than this makes the first layer another one.
 SHIFT_MM = 0.0005
-# How far z may move while printing before a value is worth taking over (mm).
-KEPT = "kept, unproven"
 
 
 def same(a: float, b: float) -> bool:
@@ -66,11 +64,6 @@ class Standing:
     held: Held
     last: Change | None
     state: State
-
-    @property
-    def sound(self) -> bool:
-        """Whether nothing is to be done about it."""
-        return self.state in ("as found", "kept, unproven", "kept, proven")
 
 
 def standing(held: Held, last: Change | None, boot: str) -> Standing:

@@ -1,7 +1,6 @@
 """The Adjusters station's model: what each bed screw needs, what was turned, what would become."""
 
 from collections.abc import Iterator
-from functools import partial
 from typing import Any
 
 import numpy as np
@@ -138,7 +137,7 @@ class AdjustersWork(QObject):
 
     def surface(self) -> tuple[np.ndarray, np.ndarray, SurfaceFigures] | None:
         """Points, heights and figures of what is shown: as tried with the dials, else as it should
-        be after all that is left; at the survey's points."""
+        be after all that is left; at the survey's points, outliers left out."""
         sheet, survey = self._session.sheet, self.survey
         if sheet is None or survey is None or self.solved is None:
             return None
@@ -148,8 +147,10 @@ class AdjustersWork(QObject):
         raises = tuple(float(wanted.get(a.name, 0.0)) for a in sheet.adjusters)
         key = id(survey), self.gain, raises
         if self._shown is None or self._shown[0] != key:
-            heights = survey.heights + self._matrix(survey) @ np.array(raises)
-            self._shown = key, (survey.xy, heights, figures(survey.xy, heights))
+            kept = np.ones(len(survey.points), dtype=bool)
+            kept[list(self.solved.dropped)] = False
+            heights = (survey.heights + self._matrix(survey) @ np.array(raises))[kept]
+            self._shown = key, (survey.xy[kept], heights, figures(survey.xy[kept], heights))
         return self._shown[1]
 
     def _matrix(self, survey: Survey) -> np.ndarray:
@@ -239,7 +240,7 @@ class AdjustersWork(QObject):
                 soak_min=session.soak_min,
             )  # fmt: skip
 
-        session.play("measuring over the screws", routine, self._told, partial(self._ended))
+        session.play("measuring over the screws", routine, self._told, self._ended)
         self.touched, self.total = 0, len(plan.points)
         self.changed.emit()
 

@@ -43,6 +43,14 @@ def beside_the_bench(name: str, field: QWidget, bench: QWidget) -> tuple[QWidget
     return made, subject
 
 
+def act_words(session: Session, words: str) -> str:
+    """What the large button says: its own words, once there is a link."""
+    if session.link is LinkState.UP:
+        return words
+    linking = session.link is LinkState.LINKING
+    return "Linking …" if linking else "Link to the printer  F5"
+
+
 class Notice(Panel):
     """A problem in three parts: what happened, the printer's state, what to do."""
 
@@ -57,6 +65,13 @@ class Notice(Panel):
             f"QFrame[role='panel'] {{ border: none; border-left: 4px solid {theme.RUST.name()};"
             f"background: {theme.PAPER.name()}; border-radius: 0; }}"
         )
+
+    def follow(self, session: Session) -> None:
+        """Show the session's problem while nothing is done about it."""
+        problem = session.problem if not session.busy else None
+        self.setVisible(problem is not None)
+        if problem is not None:
+            self.tell(problem)
 
     def tell(self, error: TallGrainError) -> None:
         """Show an error's sentence."""

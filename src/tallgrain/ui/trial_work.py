@@ -1,7 +1,6 @@
 """Trial prints and live nudges: what a first layer's look says of the trip height."""
 
 from collections.abc import Callable
-from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -265,7 +264,7 @@ class TrialWork(QObject):
             self._probe.note(NUDGE, "job_shift", "nudged", at=str(now()), mm=mm)
             self.values.take(result)
 
-        self._session.do("nudging", partial(nudged), told, quiet=True)
+        self._session.do("nudging", nudged, told, quiet=True)
 
 
 def _verdict(word: str) -> Verdict:

@@ -41,6 +41,17 @@ def paint_gap(painter: QPainter, rect: QRectF, side: Side) -> None:
     painter.restore()
 
 
+def paint_nozzle(painter: QPainter, tip: QPointF) -> None:
+    """A nozzle under its heater from the side, its tip at a place."""
+    painter.setPen(pen(theme.INK, 1.6))
+    painter.setBrush(theme.METAL)
+    painter.drawRect(QRectF(tip.x() - 52, tip.y() - 120, 104, 56))
+    painter.setBrush(theme.INK)
+    painter.drawPolygon(QPolygonF([
+        tip + QPointF(-52, -64), tip + QPointF(52, -64), tip + QPointF(9, 0), tip + QPointF(-9, 0)
+    ]))  # fmt: skip
+
+
 def _view(painter: QPainter, rect: QRectF, side: Side) -> None:
     ground = rect.bottom() - 90
     plate = QRectF(rect.left() + 10, ground, rect.width() - 30, 22)
@@ -59,13 +70,7 @@ def _view(painter: QPainter, rect: QRectF, side: Side) -> None:
     scale = 190.0
     up = 150.0 if gap is None else min(max(gap * scale, 2.0), ground - rect.top() - 170)
     tip = QPointF(rect.center().x() - 10, ground - up)
-    painter.setPen(pen(theme.INK, 1.6))
-    painter.setBrush(theme.METAL)
-    painter.drawRect(QRectF(tip.x() - 52, tip.y() - 120, 104, 56))
-    painter.setBrush(theme.INK)
-    painter.drawPolygon(QPolygonF([
-        tip + QPointF(-52, -64), tip + QPointF(52, -64), tip + QPointF(9, 0), tip + QPointF(-9, 0)
-    ]))  # fmt: skip
+    paint_nozzle(painter, tip)
     if gap is None:
         text(painter, QPointF(rect.center().x(), rect.top() + 40), "not over the place yet", CENTRE,
              14, theme.MUTED)  # fmt: skip

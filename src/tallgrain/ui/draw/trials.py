@@ -9,6 +9,7 @@ from PyQt6.QtGui import QColor, QPainter, QPolygonF
 
 from tallgrain.core.solve.gap import NextTrial, Posterior, Trial, Verdict
 from tallgrain.ui import theme
+from tallgrain.ui.draw.gap import paint_nozzle
 from tallgrain.ui.draw.pens import hatched, pen, text
 from tallgrain.ui.words import mm
 
@@ -205,13 +206,7 @@ def paint_shift(painter: QPainter, rect: QRectF, layer: float, shift: float, liv
     words = f"layer {mm(layer, 2)} mm"
     text(painter, QPointF(plate.left(), wanted - 6), words, pixels=12, colour=theme.MUTED)
     tip = QPointF(rect.center().x() + 60, ground - (layer + shift) * scale)
-    painter.setPen(pen(theme.INK, 1.6))
-    painter.setBrush(theme.METAL)
-    painter.drawRect(QRectF(tip.x() - 52, tip.y() - 120, 104, 56))
-    painter.setBrush(theme.INK)
-    painter.drawPolygon(QPolygonF([
-        tip + QPointF(-52, -64), tip + QPointF(52, -64), tip + QPointF(9, 0), tip + QPointF(-9, 0)
-    ]))  # fmt: skip
+    paint_nozzle(painter, tip)
     if shift:
         at = QPointF(tip.x() + 70, 0)
         painter.setPen(pen(theme.RUST, 2))

@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout
 
 from tallgrain.core.surface.shape import judge
 from tallgrain.ui.adjusters_work import AdjustersWork
-from tallgrain.ui.bench_parts import ClearanceRow, Notice, beside_the_bench, scrolled
+from tallgrain.ui.bench_parts import ClearanceRow, Notice, act_words, beside_the_bench, scrolled
 from tallgrain.ui.draw.adjusters import DIAL_PX, Dials, dial_places, paint_adjusters, turn_words
 from tallgrain.ui.probe_work import ProbeWork
 from tallgrain.ui.route import Fill, Kernel
@@ -195,15 +195,10 @@ class AdjustersStation:
         if s.sheet is None or not self.widget.isVisible():
             return
         work.look_back()
-        problem = s.problem if not s.busy else None
-        self.notice.setVisible(problem is not None)
-        if problem is not None:
-            self.notice.tell(problem)
+        self.notice.follow(s)
         unsure = self.clearance.refresh()
         linked = s.link is LinkState.UP
-        words = "Measure over the screws  F5" if linked else (
-            "Linking …" if s.link is LinkState.LINKING else "Link to the printer  F5"
-        )  # fmt: skip
+        words = act_words(s, "Measure over the screws  F5")
         if self.act.text() != words:
             self.act.setText(words)
         self.act.setVisible(not s.busy)

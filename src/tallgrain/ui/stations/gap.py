@@ -218,10 +218,7 @@ class GapStation:
         if s.sheet is None or not self.widget.isVisible():
             return
         self._pages[self.tab].refresh()
-        problem = s.problem if not s.busy else None
-        self.notice.setVisible(problem is not None)
-        if problem is not None:
-            self.notice.tell(problem)
+        self.notice.follow(s)
         unsure = self.clearance.refresh()
         needs_height = self.tab in (GAUGE, TRIALS)
         if self.tab != GAUGE:

@@ -246,10 +246,7 @@ class ProbeStation:
             return
         number = self.pages.currentIndex()
         (self.works, self.where, self.repeats, self.gap, self.values)[number].refresh()
-        problem = s.problem if not s.busy else None
-        self.notice.setVisible(problem is not None)
-        if problem is not None:
-            self.notice.tell(problem)
+        self.notice.follow(s)
         reference = number == 0 and self.work.next_check == "reference"
         unsure = self.clearance.refresh()
         self.clearance.setVisible(unsure and not reference and number in (1, 2, 3))

@@ -5,7 +5,7 @@ from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QSpinBox
 
 from tallgrain.errors import TallGrainError
-from tallgrain.ui.bench_parts import ClearanceRow, Notice, beside_the_bench, scrolled
+from tallgrain.ui.bench_parts import ClearanceRow, Notice, act_words, beside_the_bench, scrolled
 from tallgrain.ui.drafts import Drafts
 from tallgrain.ui.draw.tilt import Levelling, paint_tilt
 from tallgrain.ui.probe_work import ProbeWork
@@ -165,15 +165,10 @@ class TiltStation:
         if s.sheet is None or not self.widget.isVisible():
             return
         self._tell()
-        problem = s.problem if not s.busy else None
-        self.notice.setVisible(problem is not None)
-        if problem is not None:
-            self.notice.tell(problem)
+        self.notice.follow(s)
         unsure = self.clearance.refresh()
         linked, idle = s.link is LinkState.UP, s.ready and self.here
-        words = f"Level: {self.most.value()} passes at most  F5" if linked else (
-            "Linking …" if s.link is LinkState.LINKING else "Link to the printer  F5"
-        )  # fmt: skip
+        words = act_words(s, f"Level: {self.most.value()} passes at most  F5")
         if self.act.text() != words:
             self.act.setText(words)
         self.act.setVisible(not s.busy)
