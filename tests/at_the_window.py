@@ -13,6 +13,13 @@ def press(window, key, modifier=Qt.KeyboardModifier.NoModifier):
     QTest.keyClick(window.focusWidget() or window, key, modifier)
 
 
+def idle(window, qtbot):
+    """Wait until nothing is under way: no motion, and nothing that is being asked."""
+    s = window.session
+    qtbot.waitUntil(lambda: not s.busy and s.worker.resting, timeout=45_000)
+    qtbot.wait(15)
+
+
 def words(window):
     """All that the bench says at present."""
     bench = window.surface.bench

@@ -3,7 +3,7 @@
 import pytest
 from PyQt6.QtCore import Qt
 
-from at_the_window import press
+from at_the_window import idle, press
 from tallgrain import demo
 from tallgrain.errors import LinkError
 from tallgrain.formats.values_json import backups, read_values
@@ -28,11 +28,6 @@ def gap(bench, qtbot, standin):
         return window, made
 
     return open_gap
-
-
-def idle(window, qtbot):
-    qtbot.waitUntil(lambda: not window.session.busy, timeout=45_000)
-    qtbot.wait(15)
 
 
 def feel(window, made, qtbot, gauge):

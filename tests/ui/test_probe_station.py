@@ -6,7 +6,7 @@ from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QPushButton
 
-from at_the_window import press
+from at_the_window import idle, press
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.link.guard import Guard
 from tallgrain.ui.route import Fill
@@ -37,11 +37,6 @@ def parse_time():
     from tallgrain.clock import now
 
     return now()
-
-
-def idle(window, qtbot):
-    qtbot.waitUntil(lambda: not window.session.busy, timeout=20_000)
-    qtbot.wait(20)
 
 
 def walk(window, made, qtbot, until=ORDER[-1]):

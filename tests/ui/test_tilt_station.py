@@ -3,7 +3,7 @@
 import pytest
 from PyQt6.QtCore import Qt
 
-from at_the_window import press
+from at_the_window import idle, press
 from tallgrain import demo
 from tallgrain.ui.route import Fill
 
@@ -33,11 +33,6 @@ def tilt(bench, qtbot, standin):
         return window, made
 
     return open_tilt
-
-
-def idle(window, qtbot):
-    qtbot.waitUntil(lambda: not window.session.busy, timeout=30_000)
-    qtbot.wait(30)
 
 
 @pytest.mark.parametrize("name", ["Barley", "Rye"])

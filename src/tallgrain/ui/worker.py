@@ -24,15 +24,24 @@ class Worker(QObject):
     event = pyqtSignal(object)
     done = pyqtSignal(str, object)
     failed = pyqtSignal(str, object)
+    _ended = pyqtSignal()
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._jobs: queue.SimpleQueue[tuple[str, Job] | None] = queue.SimpleQueue()
+        self._open = 0
+        self._ended.connect(self._one_less)
         self._thread = threading.Thread(target=self._run, name="work", daemon=True)
         self._thread.start()
 
+    @property
+    def resting(self) -> bool:
+        """Whether every job has ended and its end was told."""
+        return self._open <= 0
+
     def do(self, name: str, job: Job) -> None:
         """Run a job after those that wait; `done` or `failed` tells its end by name."""
+        self._open += 1
         self._jobs.put((name, job))
 
     def play(self, name: str, routine: Callable[[], Iterator[object]]) -> None:
@@ -49,6 +58,9 @@ class Worker(QObject):
         self._jobs.put(None)
         self._thread.join(seconds)
 
+    def _one_less(self) -> None:
+        self._open -= 1
+
     def _run(self) -> None:
         while (item := self._jobs.get()) is not None:
             name, job = item
@@ -62,6 +74,7 @@ class Worker(QObject):
                 self.failed.emit(name, _our_bug(name, error))
             else:
                 self.done.emit(name, result)
+            self._ended.emit()
 
 
 def _our_bug(name: str, error: Exception) -> JobError:
