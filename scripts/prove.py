@@ -10,6 +10,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 import numpy as np
+from prove_levelling import levelling_text
 
 from tallgrain.core.plan.grid import grid_plan
 from tallgrain.core.probe.claims import mark_offset
@@ -28,7 +29,7 @@ from tallgrain.core.survey import Point, Survey
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.standin.scenario import Scenario, scenario_for
 
-SEEDS = 400
+SEEDS, CHECKS = 400, 200
 CHANGES = {
     "nothing": "same",
     "tilted": "moved",
@@ -277,6 +278,7 @@ def main() -> None:
         + table(trials)
         + probe_text(seeds)
         + gap_text(seeds)
+        + levelling_text(seeds, range(min(len(seeds), CHECKS)))
     )
     path = Path(__file__).parent.parent / "docs" / "evidence.md"
     path.write_text(text, encoding="utf-8")

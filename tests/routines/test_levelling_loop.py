@@ -7,9 +7,10 @@ import pytest
 
 from standins import tallgrain
 from tallgrain.clock import now
+from tallgrain.core.solve.response import Diagnosis
 from tallgrain.errors import JobError, TallGrainError
 from tallgrain.routines.events import BreakOff
-from tallgrain.routines.tilt import TiltJob, TiltPass, tilt_loop
+from tallgrain.routines.tilt import TiltJob, TiltPass, check_motors, tilt_loop
 from tallgrain.store.ledger import Ledger
 
 
@@ -155,3 +156,25 @@ def test_on_the_command_line(standin):
     clearance = str(made.hands("hands.ruler")["clearance_mm"])
     told = tallgrain(*words, "--passes", "0", "--clearance-mm", clearance, check=0).stdout
     assert "measured only" in told
+
+
+@pytest.mark.parametrize(("fault", "kind", "who"), [
+    ("", "healthy", None), ("motor-slack:2", "slack", 1), ("motor-lead:3", "lead", 2),
+    ("motor-still:1", "still", 0),
+])  # fmt: skip
+def test_motors_are_checked_there_and_back(printer_of, home, fault, kind, who):
+    made, _printer, guard = printer_of("Barley", "--seed", "7")
+    if fault:
+        made.hands("hands.fault", fault=fault)
+    guard.attach()
+    guard.see_clearance(made.hands("hands.ruler")["clearance_mm"])
+    before = true_slopes(made, guard)
+    ledger = Ledger.open(home, "A test")
+    told = [e for e in check_motors(guard, ledger, now, BreakOff()) if isinstance(e, Diagnosis)]
+    ledger.close()
+    assert [d.verdict for d in told] == [kind]
+    if who is not None:
+        assert told[0].ranked[0].who == (guard.sheet.supports[who].name,)
+    if kind != "slack":  # every motor is where it was
+        assert true_slopes(made, guard) == pytest.approx(before, abs=3e-5)
+    assert made.truth()["strikes"] == []

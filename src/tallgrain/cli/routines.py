@@ -1,6 +1,7 @@
 """Whole loops without the window: one line, or one JSON object, a pass."""
 
 import json
+from functools import partial
 from typing import Annotated, Any
 
 import typer
@@ -100,26 +101,34 @@ def tilt_routine(
     passes: Annotated[int, typer.Option(min=0, max=9, help="Corrections at most.")] = 4,
     hold: Annotated[str, typer.Option(help="datum, mean, or a support that stays.")] = "datum",
     coarse: Annotated[bool, typer.Option("--coarse", help="The power was off.")] = False,
+    check: Annotated[
+        bool, typer.Option("--check-motors", help="Only move every motor there and back.")
+    ] = False,
     clearance_mm: Clearance = None,
     remote: Remote = False,
     as_json: AsJson = False,
 ) -> None:
     """Level by the Z motors: measure, correct, measure again, until it is within tolerance."""
     from tallgrain.clock import now
+    from tallgrain.core.solve.response import Diagnosis
     from tallgrain.link.client import parse_url
     from tallgrain.resolve import machine_sheet
     from tallgrain.routines.events import BreakOff
-    from tallgrain.routines.tilt import TiltJob, TiltPass, tilt_loop
+    from tallgrain.routines.tilt import TiltJob, TiltPass, check_motors, tilt_loop
 
     parse_url(link, remote)
     known = machine_sheet(machine)
     token = BreakOff()
     verdict = ""
     with at_the_printer(link, known, remote, clearance_mm, token) as (guard, ledger):
-        for event in tilt_loop(guard, ledger, now, token, TiltJob(passes, hold, coarse)):
+        job = TiltJob(passes, hold, coarse)
+        loop = check_motors if check else partial(tilt_loop, job=job)
+        for event in loop(guard, ledger, now, token):
             if isinstance(event, TiltPass):
                 verdict = event.verdict
                 _tell_tilt(event, as_json)
+            elif isinstance(event, Diagnosis):
+                _tell_motors(event, as_json)
     if token.asked:
         raise JobError("levelling was broken off.", "routine", "What was measured is kept.")
     if verdict == "measured only" and passes:
@@ -127,6 +136,21 @@ def tilt_routine(
             f"{passes} corrections did not bring it within tolerance.", known[0].name,
             "Run it again, or look for what moves: slack, loose wheels, a wrong sheet.",
         )  # fmt: skip
+
+
+def _tell_motors(found: Any, as_json: bool) -> None:
+    if as_json:
+        ranked = [
+            {"kind": e.kind, "who": list(e.who), "sentence": e.sentence, "chi2": e.chi2}
+            for e in found.ranked[:5]
+        ]
+        say(json.dumps({"verdict": found.verdict, "ranked": ranked}, allow_nan=False))
+        return
+    words = {
+        "healthy": "every motor does what it is told",
+        "unknown": "no single fault explains it",
+    }
+    say(words[found.verdict] if found.verdict in words else found.ranked[0].sentence)
 
 
 def _tell_tilt(event: Any, as_json: bool) -> None:

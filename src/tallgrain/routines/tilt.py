@@ -8,16 +8,21 @@ from itertools import pairwise
 import numpy as np
 
 from tallgrain.core.plan.grid import Plan
+from tallgrain.core.plan.motors import check_moves
 from tallgrain.core.plan.supports import supports_plan
+from tallgrain.core.solve.response import Diagnosis, Response, check_response
 from tallgrain.core.solve.tilt import TiltSolution, bounded, solve_tilt
+from tallgrain.core.survey import Survey
 from tallgrain.errors import JobError, TallGrainError
 from tallgrain.link.guard import Guard
 from tallgrain.routines.events import BreakOff, Event, Phase, SurveyEnded
-from tallgrain.routines.survey import make_safe, survey
+from tallgrain.routines.survey import make_safe, referenced, survey
 from tallgrain.store.ledger import Ledger
 
 # A spread within so many times what the touches alone would show can't be told from level.
 FLOOR = 1.5
+# More than the play of a motor that still lifts anything.
+PLAY_MM = 0.3
 
 
 @dataclass(frozen=True)
@@ -89,6 +94,46 @@ def tilt_loop(
             return
         yield Phase("Moving the Z motors")
         _correct(guard, dict(zip(solved.names, (float(c) for c in sent), strict=True)))
+
+
+def check_motors(
+    guard: Guard, ledger: Ledger, now: Callable[[], datetime], break_off: BreakOff,
+    **conditions: object,
+) -> Iterator[Event | Diagnosis]:  # fmt: skip
+    """Two moves of every motor, there and back, with a survey after each: yields the events of the
+    surveys and at last what the moves say. The motors end where they began.
+
+    Raises what a survey or a motor that can't be reached raises.
+    """
+    sheet = guard.sheet
+    plan = supports_plan(sheet)
+    names = [s.name for s in sheet.supports]
+    moves = check_moves(sheet)
+    steps = np.array([s.step_mm for s in sheet.supports])
+    # Play is taken up first, the way that the first move goes: then only turning back loses any.
+    taken_up = np.round(np.sign(moves[0]) * PLAY_MM / steps) * steps
+    seen: list[Response] = []
+    before: Survey | None = None
+    gone = np.zeros(len(names))
+    guard.expect_racked(PLAY_MM + 2 * float(max(np.abs(m).max() for m in moves)))
+    yield from referenced(guard)
+    for sent in (taken_up, *moves):
+        yield Phase("Moving the Z motors")
+        _correct(guard, dict(zip(names, (float(c) for c in sent), strict=True)))
+        gone += sent
+        ident = yield from _measured(guard, ledger, plan, now, break_off, conditions)
+        if ident is None:
+            break
+        found = ledger.survey(ident)
+        if before is not None and before.xy.shape == found.xy.shape:
+            change = found.heights - before.heights
+            scatter = sheet.probe.repeatability.s_r
+            seen.append(Response(sent, found.xy, change, scatter, taken_up=True))
+        before = found
+    yield Phase("Moving the Z motors back")
+    _correct(guard, dict(zip(names, (float(-c) for c in gone), strict=True)))
+    if len(seen) == len(moves):
+        yield check_response(sheet, seen)
 
 
 def verdict_of(spreads: list[float], solved: TiltSolution, tolerance: float, last: bool) -> str:

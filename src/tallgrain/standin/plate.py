@@ -104,6 +104,8 @@ class Plate:
     sheet: str
     round: bool = False
     gantry: bool = False
+    # Whether four supports twist what they carry; a stiff one lies on them as it can.
+    flexible: bool = False
     adjusters: list[Adjuster] = field(default_factory=list)
     settle_mm_per_day: float = 0.0
     strip: Strip | None = None
@@ -111,6 +113,7 @@ class Plate:
     bent: float = 0.0
     bent_at: float = 0.0
     _plane: tuple[float, float, float] = field(default=(0.0, 0.0, 0.0))
+    _twisted: float = 0.0
     _screwed: tuple[np.ndarray, np.ndarray] | None = None
 
     def __post_init__(self) -> None:
@@ -123,12 +126,22 @@ class Plate:
         if len(at):
             # About their middle: supports in one line lean nothing across it.
             middle = at.mean(axis=0)
-            slope = np.linalg.lstsq(at - middle, raised - raised.mean(), rcond=None)[0]
-            self._plane = (float(raised.mean() - slope @ middle), *(float(c) for c in slope))
+            about = at - middle
+            if self.flexible and len(at) > 3:
+                about = np.column_stack([about, about.prod(axis=1)])
+                about[:, 2] -= about[:, 2].mean()
+            slope = np.linalg.lstsq(about, raised - raised.mean(), rcond=None)[0]
+            self._twisted = float(slope[2]) if len(slope) > 2 else 0.0
+            offset = self._twisted * float((at - middle).prod(axis=1).mean())
+            self._plane = (
+                float(raised.mean() - slope[:2] @ middle) - offset,
+                *(float(c) for c in slope[:2]),
+            )
         else:
             self._plane = (0.0, 0.0, 0.0)
         if self.gantry:
             self._plane = tuple(-c for c in self._plane)
+            self._twisted = -self._twisted
         self._screwed = _bent_over(self.adjusters) if len(self.adjusters) >= 3 else None
 
     def on(self, x: np.ndarray | float, y: np.ndarray | float) -> np.ndarray:
@@ -156,6 +169,9 @@ class Plate:
         v = 2 * (y - self.y0) / self.depth - 1
         c, sx, sy = self._plane
         h = c + sx * x + sy * y
+        if self._twisted:
+            middle_x, middle_y = np.mean([(s.x, s.y) for s in self.supports], axis=0)
+            h = h + self._twisted * (x - middle_x) * (y - middle_y)
         h = h + self.bow_x * u**2 + self.bow_y * v**2 + self.twist * u * v
         h = h + self.heat_bow * self.bent * (1 - (u**2 + v**2) / 2)
         out = np.hypot(u, v) if self.round else np.maximum(np.abs(u), np.abs(v))

@@ -163,6 +163,7 @@ def _plate(sheet: MachineSheet, chance: np.random.Generator) -> Plate:
         sheet=sheet.sheets[0].name if sheet.sheets else "smooth",
         round=glass,
         gantry=gantry,
+        flexible=sheet.body == "flexible",
     )  # fmt: skip
     middle_x, middle_y = box.middle
     for a in sheet.adjusters:

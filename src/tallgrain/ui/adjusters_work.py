@@ -31,7 +31,7 @@ from tallgrain.ui.session import Session
 
 ADJUSTERS, SCREW, GAIN = "adjusters", "screw turned", "plate gain"
 # So many places along each side show how a plate lies over its screws.
-COUNT = 6
+COUNT, SAMPLES = 6, 2
 
 
 class AdjustersWork(QObject):
@@ -232,7 +232,7 @@ class AdjustersWork(QObject):
             self._probe.refuse(no)
             return
         sheet = guard.sheet
-        plan = grid_plan(sheet, COUNT, COUNT, 1, "adjusters")
+        plan = grid_plan(sheet, COUNT, COUNT, SAMPLES, "adjusters")
 
         def routine(token: BreakOff) -> Iterator[object]:
             yield from survey_routine(

@@ -11,12 +11,12 @@ from tallgrain.clock import now
 from tallgrain.core.solve.response import Diagnosis, Response, check_response
 from tallgrain.link.guard import Guard
 from tallgrain.routines.events import BreakOff, PointTouched, SurveyBegan
-from tallgrain.routines.tilt import TiltJob, TiltPass, tilt_loop
+from tallgrain.routines.tilt import TiltJob, TiltPass, check_motors, tilt_loop
 from tallgrain.store.ledger import Ledger, MachineEvent, Observation
 from tallgrain.ui.probe_work import ProbeWork
 from tallgrain.ui.session import Session
 
-TILT = "tilt"
+TILT, CHECK = "tilt", "motors checked"
 # Endings after which plate and gantry count as parallel.
 LEVEL = ("within tolerance", "below the noise")
 
@@ -36,6 +36,7 @@ class TiltWork(QObject):
         """Begin anew with the printer that is shown, remembering how it was left."""
         self.passes: list[TiltPass] = []
         self.diagnosis: Diagnosis | None = None
+        self.checked = False
         self.touched: list[PointTouched] = []
         self.total = 0
         self.stored: Observation | None = None
@@ -59,16 +60,35 @@ class TiltWork(QObject):
             self._probe.refuse(no)
             return
         job = TiltJob(passes, hold, coarse)
-        # A new loop: what was sent before and what came are told by the first measurement.
-        carried = self.passes[-1:] if self.passes and any(self.passes[-1].sent) else []
-        self.passes = carried
-        self.diagnosis = None
 
         def routine(token: BreakOff) -> Iterator[object]:
             yield from watched(guard, session.ledger, token, job, session)
 
+        # A new loop: what was sent before and what came are told by the first measurement.
+        carried = self.passes[-1:] if self.passes and any(self.passes[-1].sent) else []
+        self.passes = carried
+        self.diagnosis = None
         words = "measuring the tilt" if passes == 0 else "levelling"
         if session.play(words, routine, self._told, self._ended):
+            self.touched = []
+        self.changed.emit()
+
+    def check(self) -> None:
+        """Move every motor there and back, and say what ails it."""
+        guard, session = self._session.guard, self._session
+        if guard is None:
+            return
+        if no := self._probe.no_way_down(guard):
+            self._probe.refuse(no)
+            return
+
+        def routine(token: BreakOff) -> Iterator[object]:
+            conditions = {"sheet": session.plate_sheet, "soak_min": session.soak_min}
+            yield from check_motors(guard, session.ledger, now, token, **conditions)
+
+        # What was measured before is no start for the next pass: the motors were moved since.
+        self.passes, self.diagnosis = [], None
+        if session.play("checking the motors", routine, self._told, self._ended):
             self.touched = []
         self.changed.emit()
 
@@ -89,6 +109,9 @@ class TiltWork(QObject):
             self._moved_gap(event)
         elif isinstance(event, Diagnosis):
             self.diagnosis = event
+            self.checked = self.passes == []
+            if self.checked:
+                self._probe.note(CHECK, "motors", event.verdict)
         self.changed.emit()
 
     def _moved_gap(self, event: TiltPass) -> None:

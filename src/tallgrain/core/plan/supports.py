@@ -1,4 +1,8 @@
-"""Where to touch for a tilt: near the supports, and spread over the reach so that a bow is none."""
+"""Where to touch for a tilt: spread over the reach and near the supports, opposite one another.
+
+What lies point by point about a middle shows no bow as a tilt; a hole at a clip on one side alone
+would.
+"""
 
 import numpy as np
 
@@ -6,31 +10,52 @@ from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.grid import Plan, grid_plan
 from tallgrain.core.solve.tilt import supports_of
+from tallgrain.core.survey import Floats
 
 FINE = 15
+# Closer to each other than this, two touches are one.
+APART_MM = 5.0
 
 
 def supports_plan(sheet: MachineSheet, samples: int = 2) -> Plan:
-    """A 3 x 3 grid over the reach and the reachable place nearest to each support.
+    """About a 3 x 3 grid over the reach, and the reachable place nearest to each support with the
+    one opposite to it.
 
     Raises InputError where there are no two supports, or nothing can be reached.
     """
     _, at = supports_of(sheet)
-    plan = grid_plan(sheet, 3, 3, samples, "supports")
-    fine = grid_plan(sheet, FINE, FINE).points
-    points = [tuple(p) for p in plan.points]
-    for support in at:
-        near = fine[np.hypot(*(fine - support).T).argmin()]
-        if all(np.hypot(near[0] - x, near[1] - y) > 5.0 for x, y in points):
-            points.append((float(near[0]), float(near[1])))
-    # The next nearest one each time: no long ways back and forth.
-    datum = np.array(sheet.plate.datum_point)
-    left, ordered = np.array(points), []
+    coarse = grid_plan(sheet, 3, 3, samples, "supports")
+    fine = _opposite(grid_plan(sheet, FINE, FINE).points)
+    low, high = fine.min(axis=0), fine.max(axis=0)
+    nine = [
+        (x, y) for x in np.linspace(low[0], high[0], 3) for y in np.linspace(low[1], high[1], 3)
+    ]
+    points: list[Floats] = []
+    for wanted in (*np.array(nine), *at):
+        near = fine[np.hypot(*(fine - wanted).T).argmin()]
+        for place in (near, fine[np.hypot(*(fine - (low + high - near)).T).argmin()]):
+            if all(np.hypot(*(place - other)) > APART_MM for other in points):
+                points.append(place)
+    ordered = _in_order(np.array(points), np.array(sheet.plate.datum_point))
+    assert not any(Reach(sheet).refusals(ordered))
+    return Plan("supports", ordered, coarse.dropped, None, samples)
+
+
+def _opposite(points: Floats) -> Floats:
+    """Those points whose opposite about the middle is among them too; all where that is too few."""
+    both = points.min(axis=0) + points.max(axis=0)
+    away = np.hypot(*(points[:, None] - (both - points)[None]).transpose(2, 0, 1))
+    paired = points[away.min(axis=1) < 1.0]
+    return paired if len(paired) >= len(points) / 2 else points
+
+
+def _in_order(points: Floats, datum: Floats) -> Floats:
+    """From the one farthest from the datum, the next nearest each time: no long ways to and fro."""
+    left, ordered = points, []
     here = left[np.hypot(*(left - datum).T).argmax()]
     while len(left):
         nearest = int(np.hypot(*(left - here).T).argmin())
         here = left[nearest]
         ordered.append(here)
         left = np.delete(left, nearest, axis=0)
-    assert not any(Reach(sheet).refusals(ordered))
-    return Plan("supports", np.array(ordered), plan.dropped, None, samples)
+    return np.array(ordered)

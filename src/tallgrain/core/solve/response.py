@@ -9,7 +9,7 @@ unknown.
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from itertools import combinations, pairwise
+from itertools import combinations, pairwise, product
 
 import numpy as np
 
@@ -22,25 +22,26 @@ from tallgrain.core.survey import Floats
 PRICE = 9.0
 # Healthy is believed down to this chance of so much scatter; a fault down to that one.
 HEALTHY_CHANCE, FAULT_CHANCE = 0.003, 0.001
-# How far even a healthy pass may be off, as a share of its largest raise: places measured by eye.
-LOOSE = 0.008
+# A sheet's places are measured with a tape, good to so many mm; threads are good to this share.
+PLACED_MM, THREAD = 2.0, 0.003
 # A lead that is off by less is a place measured wrongly; one that is off by less mm is no fault.
 LEAST_LEAD, LEAST_AWAY_MM = 0.2, 8.0
 MOST_AWAY_MM = 120.0
 # Places are off by some 50 mm at the most; slack needs the motor to have turned back just then.
-USUAL_AWAY_MM, SLACK_PRICE = 50.0, 18.0
-SIMPLEX_MM = ((0.0, 0.0), (20.0, 0.0), (0.0, 20.0))
+USUAL_AWAY_MM, LEAD_PRICE, SLACK_PRICE = 50.0, 13.0, 17.0
 
 
 @dataclass(frozen=True)
 class Response:
     """One pass: what was sent (n,) mm, and the change of the heights (m,) at points xy (m, 2).
-    s: standard deviation of one height's change (mm)."""
+    s: standard deviation of one height's change (mm). taken_up: whether the motors had gone the
+    same way just before, so that no slack is lost in this pass."""
 
     sent: Floats
     xy: Floats
     change: Floats
     s: float
+    taken_up: bool = False
 
 
 @dataclass(frozen=True)
@@ -66,9 +67,9 @@ class Explanation:
     @property
     def price(self) -> float:
         """What it costs to assume it."""
-        if self.kind == "slack":
-            return SLACK_PRICE
-        return 4 * (self.away_mm / USUAL_AWAY_MM) ** 2 + PRICE * min(self.parameters, 1.3)
+        if self.kind in ("lead", "slack"):
+            return LEAD_PRICE if self.kind == "lead" else SLACK_PRICE
+        return (self.away_mm / USUAL_AWAY_MM) ** 2 + PRICE * self.parameters
 
 
 @dataclass(frozen=True)
@@ -85,15 +86,18 @@ def check_response(sheet: MachineSheet, passes: Sequence[Response]) -> Diagnosis
     """What one or more passes say of motors and supports. Raises InputError without supports."""
     names, at = supports_of(sheet)
     sign = 1.0 if sheet.kinematics == "plate_z" else -1.0
-    seen, whiten = zip(*(_slopes(p) for p in passes), strict=True)
-    free = 2 * len(passes)
+    each = np.linalg.pinv(at - at.mean(axis=0))
+    each = each - each.mean(axis=1)[:, None]
+    seen, root = _seen(each, passes)
+    free = len(seen)
 
-    def chi2(raises: Sequence[Floats], places: Floats = at) -> float:
-        total = 0.0
-        for slopes, root, moved in zip(seen, whiten, raises, strict=True):
-            rest = root @ (slopes - sign * _body_slopes(places, moved))
-            total += float(rest @ rest)
-        return total
+    def misfit(places: Floats) -> Floats:
+        told = np.concatenate([_body_slopes(places, moved) for moved in sent])
+        return np.asarray(root @ (seen - sign * told))
+
+    def chi2(raises: Sequence[Floats]) -> float:
+        rest = root @ (seen - sign * (np.array(raises) @ each.T).ravel())
+        return float(rest @ rest)
 
     sent = [np.asarray(p.sent, dtype=float) for p in passes]
     fine = chi2(sent)
@@ -101,7 +105,7 @@ def check_response(sheet: MachineSheet, passes: Sequence[Response]) -> Diagnosis
         return Diagnosis("healthy")
     found = [
         *_rewired(names, sent, chi2, free), *_leads(names, sent, chi2, free),
-        *_slack(names, sent, chi2, free), *_moved(names, at, sent, chi2, free),
+        *_slack(names, sent, passes[0].taken_up, chi2, free), *_moved(names, at, misfit, free),
     ]  # fmt: skip
     ranked = tuple(sorted(found, key=lambda e: e.score))
     likely = [e for e in ranked if e.chance >= FAULT_CHANCE]
@@ -112,18 +116,32 @@ def check_response(sheet: MachineSheet, passes: Sequence[Response]) -> Diagnosis
     return Diagnosis(best.kind, (best, *(e for e in ranked if e is not best)), alike)
 
 
+def _seen(each: Floats, passes: Sequence[Response]) -> tuple[Floats, Floats]:
+    """The slopes of all passes (2 p,), and what whitens them (2 p, 2 p): the touches' scatter, and
+    what a healthy machine's places and threads may be off, which is the same in every pass.
+    each: slopes of the body for a raise of 1 mm by support (2, n)."""
+    n = 2 * len(passes)
+    slopes, covariance = np.zeros(n), np.zeros((n, n))
+    tilts = [each @ np.asarray(p.sent, dtype=float) for p in passes]
+    for i, one in enumerate(passes):
+        mine = slice(2 * i, 2 * i + 2)
+        slopes[mine], covariance[mine, mine] = _slopes(one)
+    for i, j in product(range(len(passes)), repeat=2):
+        shared = PLACED_MM**2 * float(tilts[i] @ tilts[j])
+        threads = THREAD**2 * np.asarray(passes[i].sent) * np.asarray(passes[j].sent)
+        block = each @ np.diag(shared + threads) @ each.T
+        covariance[2 * i : 2 * i + 2, 2 * j : 2 * j + 2] += block
+    return slopes, np.asarray(np.linalg.inv(np.linalg.cholesky(covariance)))
+
+
 def _slopes(one: Response) -> tuple[Floats, Floats]:
-    """The change's slopes (mm per mm), and what whitens them: (2,), (2, 2)."""
+    """The change's slopes (mm per mm) and their covariance: (2,), (2, 2)."""
     about = one.xy - one.xy.mean(axis=0)
     rows = np.column_stack([np.ones(len(about)), about])
     answer = np.linalg.lstsq(rows, one.change, rcond=None)[0]
     rest = one.change - rows @ answer
     s = max(one.s, float(np.sqrt(rest @ rest / max(len(about) - 3, 1))))
-    covariance = s**2 * np.linalg.inv(rows.T @ rows)[1:, 1:]
-    # Places measured by eye spread a large raise a little differently.
-    size = float(np.ptp(one.xy, axis=0).max()) or 1.0
-    covariance = covariance + np.eye(2) * (LOOSE * np.ptp(one.sent) / size) ** 2
-    return np.asarray(answer[1:]), np.asarray(np.linalg.inv(np.linalg.cholesky(covariance)))
+    return np.asarray(answer[1:]), np.asarray(s**2 * np.linalg.inv(rows.T @ rows)[1:, 1:])
 
 
 def _body_slopes(at: Floats, raises: Floats) -> Floats:
@@ -140,6 +158,7 @@ def _chance(chi2: float, freedom: int) -> float:
 
 
 Fits = Callable[..., float]
+Misfit = Callable[[Floats], Floats]
 
 
 def _rewired(
@@ -197,12 +216,12 @@ def _leads(
 
 
 def _slack(
-    names: Sequence[str], sent: Sequence[Floats], chi2: Fits, free: int
+    names: Sequence[str], sent: Sequence[Floats], taken_up: bool, chi2: Fits, free: int
 ) -> list[Explanation]:
-    """A motor that loses something whenever it turns back; seen from the second pass on."""
+    """A motor that loses something whenever it turns back."""
     found = []
-    # Which way a motor went before the first pass is not known: it may have turned back there too.
-    for i, before in ((i, b) for i in range(len(names)) for b in (True, False)):
+    # Where it is not known which way a motor went before, it may have turned back there too.
+    for i, before in product(range(len(names)), (False,) if taken_up else (True, False)):
         ways = [sent[0] * (-1.0 if before else 1.0), *sent]
         turned = [b[i] if a[i] * b[i] < 0 else 0.0 for a, b in pairwise(ways)]
         most = max((abs(b) for b in turned), default=0.0)
@@ -226,24 +245,20 @@ def _slack(
     return found
 
 
-def _moved(
-    names: Sequence[str], at: Floats, sent: Sequence[Floats], chi2: Fits, free: int
-) -> list[Explanation]:
+def _moved(names: Sequence[str], at: Floats, misfit: Misfit, free: int) -> list[Explanation]:
     """A support that stands elsewhere than the sheet says."""
-    from scipy.optimize import minimize
+    from scipy.optimize import least_squares
 
     found = []
     for i, name in enumerate(names):
 
-        def fit(away: Floats, i: int = i) -> float:
+        def fit(away: Floats, i: int = i) -> Floats:
             places = at.copy()
             places[i] += away
-            return chi2(sent, places)
+            return misfit(places)
 
-        best = minimize(
-            fit, np.zeros(2), method="Nelder-Mead",
-            options={"initial_simplex": SIMPLEX_MM, "xatol": 0.05, "fatol": 1e-3, "maxiter": 300},
-        )  # fmt: skip
+        # Started where the slopes see it: at the sheet's place a support in line has no gradient.
+        best = least_squares(fit, np.ones(2), x_scale=20.0, max_nfev=60)
         distance = float(np.hypot(*best.x))
         if not LEAST_AWAY_MM <= distance <= MOST_AWAY_MM:
             continue
@@ -251,7 +266,7 @@ def _moved(
         found.append(Explanation(
             "place", (name,),
             f"{name} stands at x = {x:.0f}, y = {y:.0f}, not {at[i][0]:.0f}, {at[i][1]:.0f}",
-            float(best.fun), 2, _chance(float(best.fun), free - 2),
+            2 * float(best.cost), 2, _chance(2 * float(best.cost), free - 2),
             place=(round(x, 1), round(y, 1)), away_mm=distance,
         ))  # fmt: skip
     return found

@@ -75,11 +75,14 @@ class TiltStation:
         self.look.clicked.connect(lambda: self.run(0))
         again.addWidget(self.once, 1)
         again.addWidget(self.look, 1)
+        self.check = button("&Check the motors: there and back")
+        self.check.clicked.connect(lambda: self._session.ready and self.here and self.work.check())
         for part in (self.readout, self.what, self.said, self.other, self.use, self.log):
             column.addWidget(part)
         column.addLayout(row)
         column.addWidget(self.coarse)
         column.addLayout(again)
+        column.addWidget(self.check)
         column.addStretch(1)
 
     def _supports(self) -> None:
@@ -173,7 +176,7 @@ class TiltStation:
             self.act.setText(words)
         self.act.setVisible(not s.busy)
         self.act.setEnabled((not unsure and self.here) or not linked)
-        for part in (self.once, self.look):
+        for part in (self.once, self.look, self.check):
             part.setEnabled(idle and not unsure)
         for control in (self.hold, self.most, self.coarse):
             control.setEnabled(not s.busy)
@@ -217,6 +220,9 @@ class TiltStation:
         wrong = found is not None and found.verdict != "healthy"
         self.said.setVisible(wrong)
         self.other.setVisible(wrong)
+        if found is not None and not wrong and work.checked:
+            self.other.setVisible(True)
+            tell(self.other, "Checked there and back: every motor does what it is told.")
         if found is not None and wrong:
             known = found.verdict != "unknown"
             words = found.ranked[0].sentence if known else (
@@ -226,7 +232,8 @@ class TiltStation:
             others = found.alike if known else found.ranked[:2]
             told = "; ".join(e.sentence for e in others[:2])
             head = "As likely: " if known else "Nearest, but not near enough: "
-            tell(self.other, head + told + "." if told else "")
+            tail = "" if work.checked or not others else " Checking the motors tells them apart."
+            tell(self.other, f"{head}{told}.{tail}" if told else "")
 
     def _sentence(self) -> str:
         s, work = self._session, self.work
