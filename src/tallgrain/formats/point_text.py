@@ -5,9 +5,9 @@ A decimal comma is understood where something else than the comma separates the 
 
 import math
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
-from tallgrain.core.survey import Point, Survey
+from tallgrain.core.survey import Point, Survey, point_of
 from tallgrain.errors import InputError
 
 Split = Callable[[str], list[str]]
@@ -41,6 +41,23 @@ def parse_points(text: str, where: str) -> tuple[Point, ...]:
         columns = _header(split(lines[0][1]), f"{where}, line {lines[0][0]}")
         lines = lines[1:]
     return tuple(_point(split, columns, line, f"{where}, line {n}") for n, line in lines)
+
+
+def typed_points(text: str, places: Sequence[tuple[float, float]]) -> tuple[Point, ...]:
+    """Points from lines of x, y and z, or from one height for each of the places, in their order.
+    Raises InputError."""
+    where = "typed heights"
+    fields = [_number(f, COMMA) for f in text.replace(";", " ").split()]
+    lines = [line for line in text.splitlines() if line.strip()]
+    if len(fields) == len(places) and len(lines) in (1, len(places)):
+        if None in fields:
+            raise InputError(
+                f"the height of place {fields.index(None) + 1} is no number.", where,
+                "Give it in mm, such as 0.12.",
+            )  # fmt: skip
+        pairs = zip(places, fields, strict=True)
+        return tuple(point_of(*at, [height]) for at, height in pairs if height is not None)
+    return parse_points(text, where)
 
 
 def _splitter(line: str) -> Split | None:

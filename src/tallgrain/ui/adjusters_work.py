@@ -7,7 +7,7 @@ import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from tallgrain.clock import now
-from tallgrain.core.plan.grid import grid_plan
+from tallgrain.core.plan.screws import screws_plan
 from tallgrain.core.solve.adjusters import (
     AdjusterSolution,
     Gain,
@@ -18,20 +18,26 @@ from tallgrain.core.solve.adjusters import (
     figures,
     learned_gain,
     raise_of,
+    room_of,
     solve_adjusters,
     turn_for,
 )
-from tallgrain.core.survey import Survey
+from tallgrain.core.solve.screws import ScrewDiagnosis, ScrewFault, check_screws
+from tallgrain.core.survey import Conditions, Survey
 from tallgrain.errors import InputError
+from tallgrain.formats.point_text import typed_points
 from tallgrain.routines.events import BreakOff, PointTouched, SurveyBegan, SurveyEnded
+from tallgrain.routines.one_place import touch_one
 from tallgrain.routines.survey import survey as survey_routine
 from tallgrain.store.ledger import Observation
 from tallgrain.ui.probe_work import ProbeWork
 from tallgrain.ui.session import Session
 
-ADJUSTERS, SCREW, GAIN = "adjusters", "screw turned", "plate gain"
-# So many places along each side show how a plate lies over its screws.
-COUNT, SAMPLES = 6, 2
+ADJUSTERS, SCREW, GAIN, COUNTED = "adjusters", "screw turned", "plate gain", "turns counted anew"
+ONE = "screw probed"
+SAMPLES = 2
+# Fewer turns left than this before a spring's end are told.
+NEAR_END_TURNS = 1.0
 
 
 class AdjustersWork(QObject):
@@ -50,7 +56,12 @@ class AdjustersWork(QObject):
         """Begin anew with the printer that is shown; its newest measurement comes back."""
         self.survey: Survey | None = None
         self.solved: AdjusterSolution | None = None
+        # Raises since the survey as they are known; those that the solution counts on; those
+        # that were meant.
         self.turned: dict[str, float] = {}
+        self._counted_on: dict[str, float] = {}
+        self._meant: dict[str, float] = {}
+        self.diagnosis: ScrewDiagnosis | None = None
         self.tried: dict[str, float] | None = None
         self.chosen = 0
         self.gain: Gain | None = None
@@ -67,8 +78,10 @@ class AdjustersWork(QObject):
                 self.gain = Gain(seen.figures["value"], seen.figures["u"])
             for seen in ledger.observations(sheet.name, ADJUSTERS):
                 self.stored = seen
+            from_now = {o.item: o.at for o in ledger.observations(sheet.name, COUNTED)}
             for seen in ledger.observations(sheet.name, SCREW):
-                self._count(seen.item, seen.figures["clockwise_deg"])
+                if seen.item not in from_now or seen.at > from_now[seen.item]:
+                    self._count(seen.item, seen.figures["clockwise_deg"])
         self._due = True
         self.changed.emit()
 
@@ -93,25 +106,41 @@ class AdjustersWork(QObject):
         sheet = self._session.sheet
         return sheet is not None and len(sheet.adjusters) >= 3
 
-    def _take(self, survey: Survey) -> None:
+    def _take(self, survey: Survey, turned: dict[str, float] | None = None) -> None:
+        """Solve for a survey as it was touched, and what was turned since."""
         sheet = self._session.sheet
         assert sheet is not None
-        gain = self.gain.value if self.gain is not None else 1.0
+        self.turned = dict(turned or {})
+        known = self.survey is survey
         try:
-            solved = solve_adjusters(sheet, survey.xy, survey.heights, self.hold, gain)
+            heights = survey.heights
+            if self.turned:
+                raises = np.array([self.turned.get(a.name, 0.0) for a in sheet.adjusters])
+                heights = heights + self._matrix(survey) @ raises
+            gain = self.gain.value if self.gain is not None else 1.0
+            solved = solve_adjusters(
+                sheet, survey.xy, heights, self.hold, gain, room_of(sheet, self._raised())
+            )
         except InputError as error:
             self._probe.refuse(error)
             return
         self.survey, self.solved = survey, solved
-        self.turned, self.tried = {}, None
+        self._counted_on = dict(self.turned)
+        self.tried = None
+        if not known:
+            self._meant = {}
+
+    def _raised(self) -> dict[str, float]:
+        """How far each screw has raised the plate since its turns are counted (mm)."""
+        sheet = self._session.sheet
+        screws = sheet.adjusters if sheet is not None else ()
+        return {a.name: raise_of(a, 360 * self.turns_had(a.name)) for a in screws}
 
     def choose_hold(self, hold: str) -> None:
         """Another screw stays, or the turning is least."""
         if hold != self.hold and self.survey is not None:
             self.hold = hold
-            turned = self.turned
-            self._take(self.survey)
-            self.turned = turned
+            self._take(self.survey, self.turned)
             self.changed.emit()
 
     @property
@@ -123,9 +152,12 @@ class AdjustersWork(QObject):
         pairs = zip(solved.turns, sheet.adjusters, strict=True)
         u_mm = [t.u_deg / 360 * a.lead_mm for t, a in pairs]
         return [
-            turn_for(a, t.raise_mm - self.turned.get(a.name, 0.0), u)
+            turn_for(a, t.raise_mm - self._since(a.name), u)
             for a, t, u in zip(sheet.adjusters, solved.turns, u_mm, strict=True)
         ]
+
+    def _since(self, name: str) -> float:
+        return self.turned.get(name, 0.0) - self._counted_on.get(name, 0.0)
 
     @property
     def level(self) -> bool:
@@ -143,7 +175,10 @@ class AdjustersWork(QObject):
             return None
         wanted = self.tried
         if wanted is None:
-            wanted = dict(zip((t.name for t in self.solved.turns), self.solved.raises, strict=True))
+            wanted = {
+                t.name: float(r) + self._counted_on.get(t.name, 0.0)
+                for t, r in zip(self.solved.turns, self.solved.raises, strict=True)
+            }
         raises = tuple(float(wanted.get(a.name, 0.0)) for a in sheet.adjusters)
         key = id(survey), self.gain, raises
         if self._shown is None or self._shown[0] != key:
@@ -165,6 +200,32 @@ class AdjustersWork(QObject):
     def turns_had(self, name: str) -> float:
         """How many turns a screw has had in all, clockwise positive."""
         return self._had.get(name, 0.0)
+
+    def turns_left(self, name: str) -> float | None:
+        """Turns before a spring's nearer end, negative beyond it; None where no end is known."""
+        sheet = self._session.sheet
+        assert sheet is not None
+        adjuster = next(a for a in sheet.adjusters if a.name == name)
+        if adjuster.spring_mm is None:
+            return None
+        at = self._raised()[name]
+        low, high = adjuster.spring_mm
+        return float(min(at - low, high - at) / adjuster.lead_mm)
+
+    def near_ends(self) -> list[tuple[str, float]]:
+        """Screws whose springs come near their ends, with the turns that are left."""
+        sheet = self._session.sheet
+        names = [a.name for a in sheet.adjusters] if sheet is not None else []
+        left = [(n, self.turns_left(n)) for n in names]
+        return [(n, turns) for n, turns in left if turns is not None and turns < NEAR_END_TURNS]
+
+    def count_anew(self) -> None:
+        """The springs were set by hand: the chosen screw's turns count from here."""
+        screw = self.screw
+        if screw is not None:
+            self._probe.note(COUNTED, screw.name, "from here")
+            self._had[screw.name] = 0.0
+            self.changed.emit()
 
     # Turning
 
@@ -202,6 +263,7 @@ class AdjustersWork(QObject):
         )  # fmt: skip
         self._count(screw.name, way * screw.turn_deg)
         self.turned[screw.name] = self.turned.get(screw.name, 0.0) + screw.raise_mm
+        self._meant[screw.name] = self._meant.get(screw.name, 0.0) + screw.raise_mm
         self.tried = None
         self.next_screw()
 
@@ -231,8 +293,7 @@ class AdjustersWork(QObject):
         if no := self._probe.no_way_down(guard):
             self._probe.refuse(no)
             return
-        sheet = guard.sheet
-        plan = grid_plan(sheet, COUNT, COUNT, SAMPLES, "adjusters")
+        plan = screws_plan(guard.sheet, SAMPLES)
 
         def routine(token: BreakOff) -> Iterator[object]:
             yield from survey_routine(
@@ -260,14 +321,9 @@ class AdjustersWork(QObject):
     def _measured(self, survey: Survey) -> None:
         sheet, before = self._session.sheet, self.survey
         assert sheet is not None
-        if before is not None and self.turned and before.xy.shape == survey.xy.shape:
-            raises = np.array([self.turned.get(a.name, 0.0) for a in sheet.adjusters])
-            s_r = sheet.probe.repeatability.s_r
-            change = survey.heights - before.heights
-            learned = learned_gain(adjusters_of(sheet)[1], raises, survey.xy, change, s_r)
-            if learned is not None:
-                self.gain = learned.joined(self.gain)
-                self._probe.note(GAIN, "all", "learnt", value=self.gain.value, u=self.gain.u)
+        self.diagnosis = None
+        if before is not None and self._meant and before.xy.shape == survey.xy.shape:
+            self._learn(before, survey)
         self._take(survey)
         if self.solved is not None:
             outcome = "within tolerance" if self.level else "not level"
@@ -279,3 +335,81 @@ class AdjustersWork(QObject):
                 self.stored = seen
         self.chosen = -1
         self.next_screw()
+
+    def _learn(self, before: Survey, survey: Survey) -> None:
+        """What the last turns say of the screws, and of how the plate bends."""
+        sheet = self._session.sheet
+        assert sheet is not None
+        meant = np.array([self._meant.get(a.name, 0.0) for a in sheet.adjusters])
+        s_r = sheet.probe.repeatability.s_r
+        change = survey.heights - before.heights
+        gain = self.gain.value if self.gain is not None else 1.0
+        self.diagnosis = check_screws(sheet, meant, survey.xy, change, s_r, gain)
+        if self.diagnosis.verdict != "healthy":
+            return  # a wrong thread would be learnt as a plate that bends
+        learned = learned_gain(adjusters_of(sheet)[1], meant, survey.xy, change, s_r)
+        if learned is not None:
+            self.gain = learned.joined(self.gain)
+            self._probe.note(GAIN, "all", "learnt", value=self.gain.value, u=self.gain.u)
+
+    @property
+    def fault(self) -> ScrewFault | None:
+        """What the sheet should say of a screw; None where nothing is known to be wrong."""
+        found = self.diagnosis
+        named = found is not None and found.verdict in ("reversed", "thread")
+        return found.ranked[0] if named and found is not None else None
+
+    def probe_screw(self) -> None:
+        """Touch again near the chosen screw alone: what it really did, and what the others need."""
+        guard, session, survey, screw = self._session.guard, self._session, self.survey, self.screw
+        if guard is None or survey is None or screw is None:
+            return
+        if no := self._probe.no_way_down(guard):
+            self._probe.refuse(no)
+            return
+        sheet = guard.sheet
+        number = [a.name for a in sheet.adjusters].index(screw.name)
+        place = int(np.hypot(*(survey.xy - np.array(sheet.adjusters[number].at)).T).argmin())
+        x, y = (float(c) for c in survey.xy[place])
+
+        def came(z: Any) -> None:
+            self._one_touched(number, place, float(z))
+
+        def touch() -> float:
+            return touch_one(guard, x, y, SAMPLES)
+
+        session.do(f"touching near {screw.name}", touch, came)
+
+    def _one_touched(self, number: int, place: int, z: float) -> None:
+        sheet, survey = self._session.sheet, self.survey
+        assert sheet is not None and survey is not None
+        name = sheet.adjusters[number].name
+        at = np.vstack([survey.xy[place], sheet.plate.datum_point])
+        gain = self.gain.value if self.gain is not None else 1.0
+        answers = Influence(adjusters_of(sheet)[1], gain).matrix(at)
+        # The reference is found anew at the datum, which the screws move too.
+        shown = answers[0] - answers[1]
+        others = sum(
+            shown[i] * self.turned.get(a.name, 0.0)
+            for i, a in enumerate(sheet.adjusters) if i != number
+        )  # fmt: skip
+        raised = (z - float(survey.heights[place]) - others) / float(shown[number])
+        self._probe.note(ONE, name, "touched", z=z, raised=raised, survey=survey.ident)
+        self._take(survey, {**self.turned, name: raised})
+        self.changed.emit()
+
+    # Without a probe
+
+    def take_typed(self, text: str) -> None:
+        """Heights as they were felt or read: lines of x, y and z, or one figure a screw. Raises
+        InputError."""
+        sheet = self._session.sheet
+        assert sheet is not None
+        points = typed_points(text, [a.at for a in sheet.adjusters])
+        made = Survey(
+            sheet.name, "adjusters", now(), points,
+            Conditions(sheet=self._session.plate_sheet), note="typed in",
+        )  # fmt: skip
+        solve_adjusters(sheet, made.xy, made.heights)  # refused before anything is stored
+        ident = self._session.ledger.add_survey(made)
+        self._measured(self._session.ledger.survey(ident))

@@ -1,7 +1,18 @@
 """Parts that the benches of several stations share."""
 
+from collections.abc import Callable, Sequence
+
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QButtonGroup,
+    QDoubleSpinBox,
+    QHBoxLayout,
+    QLabel,
+    QScrollArea,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from tallgrain.errors import TallGrainError
 from tallgrain.ui import theme
@@ -23,6 +34,53 @@ def scrolled(into: QVBoxLayout) -> QVBoxLayout:
     area.setWidget(body)
     into.addWidget(area, 1)
     return column
+
+
+class Tabbed(QWidget):
+    """A row of tabs over pages, each of which scrolls where there is no room."""
+
+    def __init__(self, words: Sequence[str], pages: Sequence[QWidget]) -> None:
+        super().__init__()
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        row = QHBoxLayout()
+        row.setSpacing(0)
+        column.addLayout(row)
+        # What a station tells above all its pages goes in between.
+        self.above = column
+        self.pages = QStackedWidget()
+        column.addWidget(self.pages, 1)
+        group = QButtonGroup(self)
+        self.tabs = []
+        for i, (word, page) in enumerate(zip(words, pages, strict=True)):
+            made = button(word, "tab")
+            made.setCheckable(True)
+            made.clicked.connect(lambda _=False, n=i: self.show_page(n))
+            group.addButton(made)
+            self.tabs.append(made)
+            row.addWidget(made, 1)
+            holder = QWidget()
+            held = QVBoxLayout(holder)
+            held.setContentsMargins(0, 0, 0, 0)
+            scrolled(held).addWidget(page)
+            self.pages.addWidget(holder)
+        # Told after another page was shown.
+        self.on_shown: Callable[[int], None] = lambda number: None
+
+    def put_above(self, widget: QWidget) -> None:
+        """A widget between the tabs and the pages."""
+        self.above.insertWidget(self.above.count() - 1, widget)
+
+    def show_page(self, number: int) -> None:
+        """One of the pages."""
+        self.tabs[number].setChecked(True)
+        self.pages.setCurrentIndex(number)
+        self.on_shown(number)
+
+    @property
+    def number(self) -> int:
+        """The page that is shown."""
+        return self.pages.currentIndex()
 
 
 def beside_the_bench(name: str, field: QWidget, bench: QWidget) -> tuple[QWidget, QLabel]:

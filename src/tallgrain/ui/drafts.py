@@ -5,7 +5,7 @@ from PyQt6.QtGui import QUndoCommand, QUndoStack
 
 from tallgrain.clock import now
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.errors import InputError
+from tallgrain.errors import InputError, TallGrainError
 from tallgrain.formats.draft import Draft
 from tallgrain.formats.machine_toml import parse_sheet
 from tallgrain.ui.session import Session
@@ -96,6 +96,15 @@ class Drafts(QObject):
         if before is None or after.document == before.document:
             return
         self._edits.push(SheetEdit(self, words, before, after, self._run if drag else 0))
+
+    def edit_and_store(self, words: str, after: Draft) -> None:
+        """Make an edit and store the sheet at once: what was measured needs no second thought.
+        Where it can't be stored, that is told and the edit stays."""
+        self.edit(words, after)
+        try:
+            self.store()
+        except TallGrainError as error:
+            self._session.refused.emit(error)
 
     def discard(self) -> None:
         """Back to what is stored, as one edit."""

@@ -94,7 +94,7 @@ class Window(QMainWindow):
         self.probe = ProbeStation(session, self.drafts, checks, self.values)
         self.gap = GapStation(session, checks, self.values)
         self.tilt = TiltStation(session, self.drafts, checks)
-        self.adjusters = AdjustersStation(session, checks)
+        self.adjusters = AdjustersStation(session, self.drafts, checks)
         built: dict[str, Station] = {
             "Surface": self.surface,
             "Machine": self.machine,

@@ -132,13 +132,22 @@ class Support(Part):
     step_mm: Annotated[float, Field(gt=0, le=1)] = 0.0025
 
 
+Low = Annotated[float, Field(ge=-20, le=0)]
+High = Annotated[float, Field(ge=0, le=20)]
+
+
 class Adjuster(Part):
-    """A bed screw turned by hand; `raises` is the turn, seen from above, that raises the plate."""
+    """A bed screw turned by hand; `raises` is the turn, seen from above, that raises the plate.
+
+    spring_mm: how far its spring lets the plate go down and up (mm) from where its turns are
+    counted; left out where nobody has measured it.
+    """
 
     name: Name
     at: Pair
     lead_mm: Annotated[float, Field(gt=0, le=20)]
     raises: Literal["clockwise", "counterclockwise"]
+    spring_mm: tuple[Low, High] | None = None
 
 
 class KeepOut(Part):

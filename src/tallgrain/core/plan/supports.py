@@ -36,7 +36,7 @@ def supports_plan(sheet: MachineSheet, samples: int = 2) -> Plan:
         for place in (near, fine[np.hypot(*(fine - (low + high - near)).T).argmin()]):
             if all(np.hypot(*(place - other)) > APART_MM for other in points):
                 points.append(place)
-    ordered = _in_order(np.array(points), np.array(sheet.plate.datum_point))
+    ordered = in_order(np.array(points), np.array(sheet.plate.datum_point))
     assert not any(Reach(sheet).refusals(ordered))
     return Plan("supports", ordered, coarse.dropped, None, samples)
 
@@ -49,7 +49,7 @@ def _opposite(points: Floats) -> Floats:
     return paired if len(paired) >= len(points) / 2 else points
 
 
-def _in_order(points: Floats, datum: Floats) -> Floats:
+def in_order(points: Floats, datum: Floats) -> Floats:
     """From the one farthest from the datum, the next nearest each time: no long ways to and fro."""
     left, ordered = points, []
     here = left[np.hypot(*(left - datum).T).argmax()]

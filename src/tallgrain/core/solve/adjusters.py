@@ -5,7 +5,7 @@ the plane through the raises, carried on everywhere, plus a gain times the thin-
 what that plane leaves (Duchon 1977), held beyond the screws at its value on their hull.
 """
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -19,6 +19,8 @@ from tallgrain.errors import InputError
 # Where the points say nothing of a way to bend, it is left alone: a tenth of a millimetre of bend
 # weighs as much as a micrometre of surface.
 STIFF = 1e-2
+# A screw with no touch within this share of the screws' extent was not seen.
+UNSEEN_SHARE = 0.35
 
 
 @dataclass(frozen=True)
@@ -128,6 +130,7 @@ def solve_adjusters(
         )  # fmt: skip
     fit = fit_heights(xy, heights, sheet.probe.repeatability.s_r)
     xy, heights = np.asarray(xy)[fit.kept], np.asarray(heights)[fit.kept]
+    _refuse_unseen(names, at, xy)
     influence = Influence(at, gain)
     matrix = influence.matrix(xy)
     raises, covariance = _flattest(
@@ -195,6 +198,34 @@ def adjusters_of(sheet: MachineSheet) -> tuple[list[str], Floats]:
             "Correct their places in the sheet.",
         )  # fmt: skip
     return [a.name for a in sheet.adjusters], at
+
+
+def _refuse_unseen(names: Sequence[str], at: Floats, xy: Floats) -> None:
+    """A plate over four screws and more bends between them: what was not touched is not known."""
+    if len(at) <= 3:
+        return
+    span = float(np.ptp(at, axis=0).max())
+    away = np.hypot(*(at[:, None] - xy[None]).transpose(2, 0, 1)).min(axis=1)
+    far = [name for name, mm in zip(names, away, strict=True) if mm > UNSEEN_SHARE * span]
+    if far:
+        raise InputError(
+            f"no touch lies near {', '.join(far)}: what the plate does there is not known.",
+            "survey", "Survey over all screws.",
+        )  # fmt: skip
+
+
+def room_of(sheet: MachineSheet, had: Mapping[str, float]) -> tuple[Floats, Floats] | None:
+    """Lowest and highest raise (n,) that the springs still allow, after raises `had` (mm by name)
+    since the turns are counted; None where no spring's ends are known."""
+    if all(a.spring_mm is None for a in sheet.adjusters):
+        return None
+    ends = [
+        (-np.inf, np.inf) if a.spring_mm is None
+        else (a.spring_mm[0] - had.get(a.name, 0.0), a.spring_mm[1] - had.get(a.name, 0.0))
+        for a in sheet.adjusters
+    ]  # fmt: skip
+    low, high = np.array(ends).T
+    return np.minimum(low, 0.0), np.maximum(high, 0.0)
 
 
 def turn_for(adjuster: Adjuster, raise_mm: float, u_mm: float) -> Turn:

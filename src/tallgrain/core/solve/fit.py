@@ -78,6 +78,13 @@ def outliers(xy: Floats, heights: Floats) -> list[int]:
     return found
 
 
+def chance_of(chi2: float, freedom: int) -> float:
+    """That scatter alone gives a chi-square as large; with no freedom left, whether it is small."""
+    from scipy.special import chdtrc
+
+    return float(chdtrc(freedom, chi2)) if freedom > 0 else float(chi2 < 9.0)
+
+
 def fit_heights(xy: Floats, heights: Floats, s_r: float, twisted: bool = False) -> Fit:
     """The plane (or, with `twisted`, the plane and its xy term) through what is no outlier.
 

@@ -14,6 +14,7 @@ from itertools import combinations, pairwise, product
 import numpy as np
 
 from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.solve.fit import chance_of
 from tallgrain.core.solve.tilt import supports_of
 from tallgrain.core.survey import Floats
 
@@ -101,7 +102,7 @@ def check_response(sheet: MachineSheet, passes: Sequence[Response]) -> Diagnosis
 
     sent = [np.asarray(p.sent, dtype=float) for p in passes]
     fine = chi2(sent)
-    if _chance(fine, free) >= HEALTHY_CHANCE or max(np.ptp(m) for m in sent) == 0:
+    if chance_of(fine, free) >= HEALTHY_CHANCE or max(np.ptp(m) for m in sent) == 0:
         return Diagnosis("healthy")
     found = [
         *_rewired(names, sent, chi2, free), *_leads(names, sent, chi2, free),
@@ -151,12 +152,6 @@ def _body_slopes(at: Floats, raises: Floats) -> Floats:
     return np.asarray(np.linalg.lstsq(about, raises - raises.mean(), rcond=None)[0])
 
 
-def _chance(chi2: float, freedom: int) -> float:
-    from scipy.special import chdtrc
-
-    return float(chdtrc(freedom, chi2)) if freedom > 0 else float(chi2 < PRICE)
-
-
 Fits = Callable[..., float]
 Misfit = Callable[[Floats], Floats]
 
@@ -169,7 +164,7 @@ def _rewired(
 
     def add(kind: str, who: tuple[str, ...], sentence: str, moved: list[Floats]) -> None:
         fit = chi2(moved)
-        found.append(Explanation(kind, who, sentence, fit, 0, _chance(fit, free)))
+        found.append(Explanation(kind, who, sentence, fit, 0, chance_of(fit, free)))
 
     for i, j in combinations(range(len(names)), 2):
         order = list(range(len(names)))
@@ -210,7 +205,7 @@ def _leads(
         told = "every motor" if i is None else names[i]
         found.append(Explanation(
             "lead", who, f"{told} goes {k:.2f} mm for each mm: its lead is set wrong", fit(k), 1,
-            _chance(fit(k), free - 1), factor=float(k),
+            chance_of(fit(k), free - 1), factor=float(k),
         ))  # fmt: skip
     return found
 
@@ -240,7 +235,7 @@ def _slack(
         found.append(Explanation(
             "slack", (names[i],),
             f"{names[i]} loses about {best:.2f} mm when it turns back: slack",
-            min(values), 1, _chance(min(values), free - 1),
+            min(values), 1, chance_of(min(values), free - 1),
         ))  # fmt: skip
     return found
 
@@ -266,7 +261,7 @@ def _moved(names: Sequence[str], at: Floats, misfit: Misfit, free: int) -> list[
         found.append(Explanation(
             "place", (name,),
             f"{name} stands at x = {x:.0f}, y = {y:.0f}, not {at[i][0]:.0f}, {at[i][1]:.0f}",
-            2 * float(best.cost), 2, _chance(2 * float(best.cost), free - 2),
+            2 * float(best.cost), 2, chance_of(2 * float(best.cost), free - 2),
             place=(round(x, 1), round(y, 1)), away_mm=distance,
         ))  # fmt: skip
     return found

@@ -18,6 +18,8 @@ from tallgrain.ui.words import mm
 CENTRE = Qt.AlignmentFlag.AlignHCenter
 DIAL_PX = 38.0
 CROWDED = 150
+# A screw nearer to the plate's middle than this share of its sides has its dial on the plate.
+MIDDLE_SHARE = 0.2
 OTHER = {"clockwise": "counterclockwise", "counterclockwise": "clockwise"}
 
 
@@ -54,13 +56,49 @@ def turn_words(turn: Turn, under: bool) -> str:
 
 
 def dial_places(rect: QRectF, seen: Dials) -> tuple[View, list[QPointF]]:
-    """The view, and where each dial lies; from under, left and right change places."""
-    view = plain_view(rect.adjusted(66, 56, -66, -66), whole_extent(seen.sheet))
+    """The view, and where each dial lies: beside the plate, next to its screw, so that the touches
+    stay in sight; one in the middle stays there. From under, left and right change places."""
+    ways = [_outward(seen, i) for i in range(len(seen.sheet.adjusters))]
+    aside = 2 * DIAL_PX + 18 if any(x for x, _ in ways) else DIAL_PX + 20
+    over = 2 * DIAL_PX + 30 if any(y for _, y in ways) else 40
+    view = plain_view(rect.adjusted(aside, 20 + over, -aside, -26 - over), whole_extent(seen.sheet))
+    box = seen.sheet.plate.outline.box
+    low, high = view.at(box.x0, box.y1), view.at(box.x1, box.y0)
     places = []
-    for adjuster in seen.sheet.adjusters:
+    for adjuster, (x, y) in zip(seen.sheet.adjusters, ways, strict=True):
         at = view.at(*adjuster.at)
+        if x:
+            at.setX(high.x() + DIAL_PX + 8 if x > 0 else low.x() - DIAL_PX - 8)
+        elif y:
+            at.setY(low.y() - DIAL_PX - 20 if y > 0 else high.y() + DIAL_PX + 8)
         places.append(_flipped(at, view, seen))
+    for way in (-1, 1):
+        side = [i for i, (x, _) in enumerate(ways) if x == way]
+        apart = _apart([places[i].y() for i in side], 2 * DIAL_PX + 20)
+        for i, y in zip(side, apart, strict=True):
+            places[i].setY(y)
     return view, places
+
+
+def _apart(wanted: list[float], least: float) -> list[float]:
+    """The places nearest to the wanted ones, about their middle, that are no closer than that."""
+    order = np.argsort(wanted)
+    placed = np.array(wanted, dtype=float)
+    if len(placed) > 1 and np.diff(placed[order]).min() < least:
+        middle = (placed.min() + placed.max()) / 2
+        step = max(least, float(np.ptp(placed)) / (len(placed) - 1))
+        placed[order] = middle + step * (np.arange(len(placed)) - (len(placed) - 1) / 2)
+    return [float(p) for p in placed]
+
+
+def _outward(seen: Dials, number: int) -> tuple[int, int]:
+    """Which side of the plate a dial lies at: (left or right, rear or front), both 0 for a screw in
+    the middle."""
+    box = seen.sheet.plate.outline.box
+    x, y = np.subtract(seen.sheet.adjusters[number].at, box.middle) / (box.width, box.depth)
+    if max(abs(x), abs(y)) < MIDDLE_SHARE:
+        return 0, 0
+    return (int(np.sign(x)), 0) if abs(x) >= abs(y) - 1e-6 else (0, int(np.sign(y)))
 
 
 def _flipped(at: QPointF, view: View, seen: Dials) -> QPointF:
@@ -80,6 +118,9 @@ def paint_adjusters(painter: QPainter, rect: QRectF, seen: Dials) -> None:
     painter.drawPath(outline_path(seen.sheet.plate.outline, view))
     if seen.points is not None and seen.heights is not None and len(seen.heights):
         _heights(painter, view, seen)
+    for at, adjuster in zip(places, seen.sheet.adjusters, strict=True):
+        painter.setPen(pen(theme.MUTED, 1.2))
+        painter.drawLine(at, _flipped(view.at(*adjuster.at), view, seen))
     for i, (at, turn) in enumerate(zip(places, seen.turns, strict=False)):
         _dial(painter, at, turn, i == seen.chosen, seen.under)
     side = "seen from under: left and right change places" if seen.under else "seen from above"

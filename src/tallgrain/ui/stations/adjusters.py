@@ -3,16 +3,26 @@
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QKeyEvent, QPainter, QWheelEvent
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from tallgrain.core.surface.shape import judge
 from tallgrain.ui.adjusters_work import AdjustersWork
-from tallgrain.ui.bench_parts import ClearanceRow, Notice, act_words, beside_the_bench, scrolled
-from tallgrain.ui.draw.adjusters import DIAL_PX, Dials, dial_places, paint_adjusters, turn_words
+from tallgrain.ui.bench_parts import ClearanceRow, Notice, Tabbed, act_words, beside_the_bench
+from tallgrain.ui.drafts import Drafts
+from tallgrain.ui.draw.adjusters import (
+    DIAL_PX,
+    OTHER,
+    Dials,
+    dial_places,
+    paint_adjusters,
+    turn_words,
+)
 from tallgrain.ui.probe_work import ProbeWork
+from tallgrain.ui.rounds_work import RoundsWork
 from tallgrain.ui.route import Fill, Kernel
 from tallgrain.ui.session import Session
 from tallgrain.ui.state import LinkState
+from tallgrain.ui.stations.adjusters_pages import PlacesPage, RoundsPage
 from tallgrain.ui.stations.probe import ProbePicture
 from tallgrain.ui.widgets import Panel, Readout, button, label, rule, tell
 from tallgrain.ui.words import day, mm
@@ -20,6 +30,8 @@ from tallgrain.ui.words import day, mm
 WIDTH = 380
 # One notch of the wheel over a dial (degrees, clockwise).
 NOTCH_DEG = 5.0
+TABS = ("Turn", "Gauge", "Places")
+TURN, GAUGE, PLACES = range(3)
 
 
 class DialPicture(ProbePicture):
@@ -68,17 +80,19 @@ class AdjustersStation:
 
     name = "Adjusters"
 
-    def __init__(self, session: Session, probe: ProbeWork) -> None:
-        self._session = session
+    def __init__(self, session: Session, drafts: Drafts, probe: ProbeWork) -> None:
+        self._session, self._drafts = session, drafts
         self.work = AdjustersWork(session, probe)
+        self.rounds = RoundsWork(session, probe)
         self.under = False
         self.picture = DialPicture(self)
         self.picture.setAccessibleName("Field: the plate with a dial at every bed screw")
         bench = Panel(14)
         bench.setFixedWidth(WIDTH)
         self.notice = Notice()
-        bench.column.addWidget(self.notice)
-        column = scrolled(bench.column)
+        page = QWidget()
+        column = QVBoxLayout(page)
+        column.setContentsMargins(0, 0, 0, 0)
         self.readout = Readout()
         self.screw = label(role="title", wrap=True)
         self.had = label(role="muted", wrap=True)
@@ -102,17 +116,38 @@ class AdjustersStation:
         column.addWidget(self.screw)
         column.addWidget(self.had)
         column.addLayout(row)
-        for part in (self.flip, self.hold, rule(), self.becomes, self.back, self.learnt):
+        self.alone = button("Touch &only this one again  O", name="Touch only this screw again")
+        self.alone.clicked.connect(self.work.probe_screw)
+        self.anew = button("Count its turns from here", tip="After the springs were set by hand")
+        self.anew.clicked.connect(self.work.count_anew)
+        self.wrong = label(role="rust", wrap=True)
+        self.use = button("")
+        self.use.clicked.connect(self.use_fault)
+        self.ends = label(role="rust", wrap=True)
+        for part in (
+            self.wrong, self.use, self.ends, self.alone, self.flip, self.hold, rule(),
+            self.becomes, self.back, self.learnt, self.anew,
+        ):  # fmt: skip
             column.addWidget(part)
         column.addStretch(1)
+        self.gauge = RoundsPage(session, self.rounds, self.work)
+        self.places = PlacesPage(session, self.work, drafts)
+        self.tabbed = Tabbed(TABS, (page, self.gauge, self.places))
+        self.tabbed.put_above(self.notice)
+        self.tabbed.on_shown = lambda _: self.refresh()
+        bench.column.addWidget(self.tabbed, 1)
         self.clearance = ClearanceRow(session)
         bench.column.addWidget(self.clearance)
         self.act = button("", "primary")
         self.act.clicked.connect(self.primary)
         bench.column.addWidget(self.act)
         self.widget, self.subject = beside_the_bench(self.name, self.picture, bench)
-        for signal in (self.work.changed, session.changed, session.printer_changed):
+        for signal in (
+            self.work.changed, self.rounds.changed, session.changed, session.printer_changed,
+            drafts.changed,
+        ):  # fmt: skip
             signal.connect(self.refresh)
+        self.tabbed.show_page(TURN)
         session.printer_changed.connect(self._screws)
         self._screws()
 
@@ -153,8 +188,10 @@ class AdjustersStation:
             return
         if s.link in (LinkState.NONE, LinkState.LOST):
             s.link_to(s.url)
-        else:
+        elif self.tabbed.number == TURN:
             self.work.measure()
+        else:
+            (self.gauge if self.tabbed.number == GAUGE else self.places).primary()
 
     def secondary(self) -> None:
         """Finish this touch, raise, stop."""
@@ -170,12 +207,31 @@ class AdjustersStation:
         acts = {
             Qt.Key.Key_PageDown: self.work.next_screw, Qt.Key.Key_T: self.work.turned_as_told,
             Qt.Key.Key_U: self.turn_over, Qt.Key.Key_Backspace: self.work.stop_trying,
+            Qt.Key.Key_O: self.work.probe_screw,
         }  # fmt: skip
         act = acts.get(Qt.Key(key))
         if act is None or self._session.busy:
             return False
         act()
         return True
+
+    def use_fault(self) -> None:
+        """Put what was recognised into the sheet: the way a screw goes, or its thread."""
+        fault, draft = self.work.fault, self._drafts.draft
+        sheet = self._session.sheet
+        if fault is None or draft is None or sheet is None:
+            return
+        for number, adjuster in enumerate(sheet.adjusters):
+            if adjuster.name not in fault.who:
+                continue
+            if fault.kind == "reversed":
+                other = OTHER[adjuster.raises]
+                draft = draft.with_value(("adjusters", number, "raises"), other)
+            if fault.lead_mm is not None:
+                draft = draft.with_value(("adjusters", number, "lead_mm"), fault.lead_mm)
+        self.work.diagnosis = None
+        self._drafts.edit_and_store("bed screws as they answered", draft)
+        self.work.changed.emit()
 
     def dial_at(self, at: QPointF, rect: QRectF) -> int | None:
         """The dial at a place of the drawing."""
@@ -198,11 +254,20 @@ class AdjustersStation:
         self.notice.follow(s)
         unsure = self.clearance.refresh()
         linked = s.link is LinkState.UP
-        words = act_words(s, "Measure over the screws  F5")
+        number = self.tabbed.number
+        words = act_words(s, (
+            "Measure over the screws  F5", f"Go over {self.rounds.screw}  F5",
+            "Take the nozzle's place  F5",
+        )[number])  # fmt: skip
+        if number == GAUGE:
+            self.gauge.refresh()
+        elif number == PLACES:
+            self.places.refresh()
         if self.act.text() != words:
             self.act.setText(words)
         self.act.setVisible(not s.busy)
-        self.act.setEnabled((not unsure and work.here) or not linked)
+        gauging = number == GAUGE and s.guard is not None and s.guard.hands_in
+        self.act.setEnabled((not unsure and work.here and not gauging) or not linked)
         self._tell()
         told = f"{s.sheet.name}: {len(s.sheet.adjusters)} bed screws · turn, then measure again"
         tell(self.subject, told if work.here else f"{s.sheet.name} has no bed screws to level with")
@@ -212,8 +277,10 @@ class AdjustersStation:
         work, busy = self.work, self._session.busy
         solved, screw = work.solved, work.screw
         idle = solved is not None and not busy
-        for part in (self.turned, self.next, self.flip, self.hold):
+        for part in (self.turned, self.next, self.flip, self.hold, self.anew):
             part.setEnabled(idle)
+        self.alone.setEnabled(idle and self._session.ready and self._session.guard is not None)
+        self._tell_trouble()
         self.back.setVisible(work.tried is not None)
         self.flip.setText(f"Seen from {'&above' if self.under else '&under'}  U")
         if busy and work.total:
@@ -251,6 +318,31 @@ class AdjustersStation:
             "its screws (learnt)."
         )  # fmt: skip
         tell(self.learnt, told)
+
+    def _tell_trouble(self) -> None:
+        """A screw that is not what the sheet says, and springs that come to their ends."""
+        work = self.work
+        fault, found = work.fault, work.diagnosis
+        unknown = found is not None and found.verdict == "unknown"
+        words = fault.sentence if fault is not None else (
+            "the plate did not follow the turns, and no screw alone explains it: was one turned "
+            "the other way, or did a spring stick?" if unknown else ""
+        )  # fmt: skip
+        tell(self.wrong, f"{words[:1].upper()}{words[1:]}{'.' if fault is not None else ''}")
+        self.wrong.setVisible(bool(words))
+        self.use.setVisible(fault is not None)
+        if fault is not None:
+            lead = f", {mm(fault.lead_mm, 2)} mm a turn" if fault.lead_mm is not None else ""
+            way = ", the other way" if fault.kind == "reversed" else ""
+            whom = fault.who[0] if len(fault.who) == 1 else "all screws"
+            self.use.setText(f"Into the sheet: {whom}{way}{lead}")
+        ends = [
+            f"{name}'s spring is at its end." if turns <= 0.02
+            else f"{name}'s spring ends in {turns:.1f} turns."
+            for name, turns in work.near_ends()
+        ]  # fmt: skip
+        tell(self.ends, " ".join(ends))
+        self.ends.setVisible(bool(ends))
 
     def _terms(self, xy: np.ndarray, heights: np.ndarray) -> str:
         terms = judge(xy, heights)[1]

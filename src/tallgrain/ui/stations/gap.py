@@ -5,9 +5,9 @@ from datetime import timedelta
 import numpy as np
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter
-from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QStackedWidget
 
-from tallgrain.ui.bench_parts import ClearanceRow, Notice, beside_the_bench, scrolled
+from tallgrain.ui.bench_parts import ClearanceRow, Notice, Tabbed, beside_the_bench
 from tallgrain.ui.draw.gap import Side, feels_of, paint_gap
 from tallgrain.ui.draw.strip import StripPicture
 from tallgrain.ui.draw.trials import Trials, paint_shift, paint_trials
@@ -47,21 +47,14 @@ class GapStation:
         bench = Panel(14)
         bench.setFixedWidth(WIDTH)
         self.notice = Notice()
-        bench.column.addWidget(self._tabs(bench))
-        bench.column.addWidget(self.notice)
         self.page = GaugePage(session, self.work)
         self.trial = TrialPage(session, self.trials)
         self.nudges = NudgePage(session, self.trials)
         self.ledger = LedgerPage(session, values)
         self._pages = (self.page, self.trial, self.nudges, self.ledger)
-        self.pages = QStackedWidget()
-        for page in self._pages:
-            holder = QWidget()
-            column = QVBoxLayout(holder)
-            column.setContentsMargins(0, 0, 0, 0)
-            scrolled(column).addWidget(page)
-            self.pages.addWidget(holder)
-        bench.column.addWidget(self.pages, 1)
+        self.tabbed = Tabbed(TABS, self._pages)
+        self.tabbed.put_above(self.notice)
+        bench.column.addWidget(self.tabbed, 1)
         self.clearance = ClearanceRow(session)
         bench.column.addWidget(self.clearance)
         # Always in sight, whatever is scrolled.
@@ -80,28 +73,14 @@ class GapStation:
         for signal in (self.work.changed, self.trials.changed, session.changed,
                        session.printer_changed):  # fmt: skip
             signal.connect(self.refresh)
+        self.tabbed.on_shown = self._shown
         self.show_tab(GAUGE)
-
-    def _tabs(self, bench: QWidget) -> QWidget:
-        holder = QWidget()
-        row = QHBoxLayout(holder)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(0)
-        group = QButtonGroup(bench)
-        self.tabs = []
-        for i, words in enumerate(TABS):
-            made = button(words, "tab")
-            made.setCheckable(True)
-            made.clicked.connect(lambda _=False, n=i: self.show_tab(n))
-            group.addButton(made)
-            self.tabs.append(made)
-            row.addWidget(made, 1)
-        return holder
 
     def show_tab(self, number: int) -> None:
         """One of the four pages."""
-        self.tabs[number].setChecked(True)
-        self.pages.setCurrentIndex(number)
+        self.tabbed.show_page(number)
+
+    def _shown(self, number: int) -> None:
         self.field.setCurrentIndex(1 if number == VALUES else 0)
         self._session.problem = None
         self.refresh()
@@ -109,7 +88,7 @@ class GapStation:
     @property
     def tab(self) -> int:
         """The page that is shown."""
-        return self.pages.currentIndex()
+        return self.tabbed.number
 
     # The route and the strip
 

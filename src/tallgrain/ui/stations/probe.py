@@ -6,18 +6,13 @@ from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import (
     QApplication,
-    QButtonGroup,
     QDoubleSpinBox,
-    QHBoxLayout,
     QSizePolicy,
-    QStackedWidget,
-    QVBoxLayout,
     QWidget,
 )
 
-from tallgrain.errors import TallGrainError
 from tallgrain.link.protocol import StoredValue
-from tallgrain.ui.bench_parts import ClearanceRow, Notice, beside_the_bench, scrolled
+from tallgrain.ui.bench_parts import ClearanceRow, Notice, Tabbed, beside_the_bench
 from tallgrain.ui.drafts import Drafts
 from tallgrain.ui.draw.probe import Head, paint_beam, paint_claims, paint_head, paint_series
 from tallgrain.ui.gap_work import GAP, GapWork
@@ -99,38 +94,21 @@ class ProbeStation:
             signal.connect(self.refresh)
         self._step: QWidget | None = None
         session.began.connect(self._park_focus)
+        self.tabbed.on_shown = self._shown
         self.show_tab(0)
 
     def _bench(self) -> QWidget:
         bench = Panel(14)
         bench.setFixedWidth(WIDTH)
-        tabs = QHBoxLayout()
-        tabs.setSpacing(0)
-        group = QButtonGroup(bench)
-        self.tabs = []
-        for i, words in enumerate(TABS):
-            made = button(words, "tab")
-            made.setCheckable(True)
-            made.clicked.connect(lambda _=False, n=i: self.show_tab(n))
-            group.addButton(made)
-            self.tabs.append(made)
-            tabs.addWidget(made, 1)
-        bench.column.addLayout(tabs)
         self.notice = Notice()
-        bench.column.addWidget(self.notice)
         self.works = WorksPage(self._session, self.work)
         self.where = WherePage(self._session, self.work)
         self.repeats = RepeatsPage(self._session, self.work)
         self.gap = GapPage(self._session, self.rough)
         self.values = ValuesPage(self._session, self._values)
-        self.pages = QStackedWidget()
-        for page in (self.works, self.where, self.repeats, self.gap, self.values):
-            holder = QWidget()
-            column = QVBoxLayout(holder)
-            column.setContentsMargins(0, 0, 0, 0)
-            scrolled(column).addWidget(page)
-            self.pages.addWidget(holder)
-        bench.column.addWidget(self.pages, 1)
+        self.tabbed = Tabbed(TABS, (self.works, self.where, self.repeats, self.gap, self.values))
+        self.tabbed.put_above(self.notice)
+        bench.column.addWidget(self.tabbed, 1)
         self.clearance = ClearanceRow(self._session)
         bench.column.addWidget(self.clearance)
         self.act = button("", "primary")
@@ -140,8 +118,9 @@ class ProbeStation:
 
     def show_tab(self, number: int) -> None:
         """One of the five pages."""
-        self.tabs[number].setChecked(True)
-        self.pages.setCurrentIndex(number)
+        self.tabbed.show_page(number)
+
+    def _shown(self, number: int) -> None:
         self.picture.clickable = number == 1
         self._session.problem = None
         self.refresh()
@@ -180,7 +159,7 @@ class ProbeStation:
         if s.link in (LinkState.NONE, LinkState.LOST):
             s.link_to(s.url)
             return
-        number = self.pages.currentIndex()
+        number = self.tabbed.number
         page = (self.works, self.where, self.repeats, self.gap, self.values)[number]
         if isinstance(page, WherePage):
             self.where.touch.click() if self.where.pages.shown == 1 else None
@@ -204,11 +183,7 @@ class ProbeStation:
         for i, value in enumerate(values):
             at = (*path, i) if len(values) > 1 else path
             draft = with_amount(draft, self._drafts.sheet, at, round(value, 4))
-        self._drafts.edit(words, draft)
-        try:
-            self._drafts.store()
-        except TallGrainError as error:
-            self._session.refused.emit(error)
+        self._drafts.edit_and_store(words, draft)
 
     def use_offset(self) -> None:
         """The best source's offset becomes the sheet's."""
@@ -244,7 +219,7 @@ class ProbeStation:
         s = self._session
         if s.sheet is None or not self.widget.isVisible():
             return
-        number = self.pages.currentIndex()
+        number = self.tabbed.number
         (self.works, self.where, self.repeats, self.gap, self.values)[number].refresh()
         self.notice.follow(s)
         reference = number == 0 and self.work.next_check == "reference"
@@ -318,7 +293,7 @@ class ProbeStation:
         s, state, sheet = self._session, self._session.state, self._session.sheet
         assert sheet is not None
         height = None
-        gauging = self.pages.currentIndex() == 3 and self.rough.z is not None
+        gauging = self.tabbed.number == 3 and self.rough.z is not None
         if gauging and self.rough.t_set is not None and self.rough.z is not None:
             found, t = self.rough.gap, sheet.probe.trip_height
             if found is not None:
@@ -337,7 +312,7 @@ class ProbeStation:
         )
 
     def _paint(self, painter: QPainter, rect: QRectF) -> None:
-        number = self.pages.currentIndex()
+        number = self.tabbed.number
         if self._session.sheet is None:
             return
         if number == 1:

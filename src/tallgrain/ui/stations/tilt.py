@@ -4,7 +4,6 @@ from PyQt6.QtCore import QRectF
 from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QSpinBox
 
-from tallgrain.errors import TallGrainError
 from tallgrain.ui.bench_parts import ClearanceRow, Notice, act_words, beside_the_bench, scrolled
 from tallgrain.ui.drafts import Drafts
 from tallgrain.ui.draw.tilt import Levelling, paint_tilt
@@ -152,11 +151,7 @@ class TiltStation:
         for axis, value in enumerate(place):
             path = ("supports", index, "at", axis)
             draft = with_amount(draft, self._drafts.sheet, path, round(value, 1))
-        self._drafts.edit(f"place of {name}", draft)
-        try:
-            self._drafts.store()
-        except TallGrainError as error:
-            self._session.refused.emit(error)
+        self._drafts.edit_and_store(f"place of {name}", draft)
         self.work.diagnosis = None
         self.work.changed.emit()
 
