@@ -1,14 +1,17 @@
 """Levelling by the Z motors at a stand-in: it converges, it stops, and nothing is struck."""
 
 import itertools
+import json
+import subprocess
 
 import numpy as np
 import pytest
 
-from standins import tallgrain
+from standins import PROGRAM, tallgrain
 from tallgrain.clock import now
 from tallgrain.core.solve.response import Diagnosis
 from tallgrain.errors import JobError, TallGrainError
+from tallgrain.formats.machine_toml import shipped_sheet_text
 from tallgrain.routines.events import BreakOff
 from tallgrain.routines.tilt import TiltJob, TiltPass, check_motors, tilt_loop
 from tallgrain.store.ledger import Ledger
@@ -145,8 +148,6 @@ def test_on_the_command_line(standin):
     made = standin("--machine", "Rye", "--seed", "5")
     words = ["routine", "tilt", "--link", made.url, "--machine", "Rye"]
     done = tallgrain(*words, "--json", check=0)
-    import json
-
     passes = [json.loads(line) for line in done.stdout.splitlines()]
     assert passes[-1]["verdict"] == "within tolerance" and len(passes) == 2
     assert set(passes[0]["raise_mm"]) == {"left", "right"} and passes[0]["survey"] == "1"
@@ -177,4 +178,53 @@ def test_motors_are_checked_there_and_back(printer_of, home, fault, kind, who):
         assert told[0].ranked[0].who == (guard.sheet.supports[who].name,)
     if kind != "slack":  # every motor is where it was
         assert true_slopes(made, guard) == pytest.approx(before, abs=3e-5)
+    assert made.truth()["strikes"] == []
+
+
+def test_a_soft_gantry_on_four_motors_is_levelled_and_untwisted(standin, home, tmp_path):
+    text = shipped_sheet_text("Barley").replace('name = "Barley"', 'name = "Oats"')
+    head, tail = text.split("[[supports]]", 1)
+    rest = tail[tail.index("[[keep_outs]]") :]
+    places = {"fl": (-20, -30), "fr": (370, -30), "rr": (370, 380), "rl": (-20, 380)}
+    supports = "".join(
+        f'[[supports]]\nname = "{n}"\nat = [{x}.0, {y}.0]\nstep_mm = 0.0025\n'
+        for n, (x, y) in places.items()
+    )
+    text = f"{head}{supports}{rest}".replace("plate_z", "gantry_z", 1)
+    text = text.replace('body = "rigid"', 'body = "flexible"')
+    path = tmp_path / "oats.toml"
+    path.write_text(text)
+    made = standin("--machine", str(path), "--seed", "3")
+    made.hands("hands.rack", name="fl", mm=0.3)
+    made.hands("hands.rack", name="rr", mm=0.25)  # a twist: opposite corners
+    words = ["routine", "tilt", "--link", made.url, "--machine", str(path), "--json"]
+    clearance = str(made.hands("hands.ruler")["clearance_mm"])
+    told = tallgrain(*words, "--clearance-mm", clearance, check=0).stdout
+    passes = [json.loads(line) for line in told.splitlines()]
+    assert passes[0]["spread_mm"] > 0.2 and passes[-1]["verdict"] == "within tolerance"
+    assert set(passes[0]["raise_mm"]) == set(places) and len(passes) <= 4
+    assert made.truth()["strikes"] == []
+
+
+def test_screws_on_the_command_line(standin):
+    made = standin("--machine", "Rye", "--seed", "5")
+    made.hands("hands.turn", name="front-left", clockwise_deg=200.0)
+    command = [*PROGRAM, "routine", "adjusters", "--link", made.url, "--machine", "Rye", "--json"]
+    command += ["--clearance-mm", str(made.hands("hands.ruler")["clearance_mm"])]
+    loop = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+    passes = []
+    for line in loop.stdout:
+        passes.append(json.loads(line))
+        for name, turn in passes[-1]["turns"].items():
+            if not turn["leave"]:
+                way = 1.0 if turn["direction"] == "clockwise" else -1.0
+                made.hands("hands.turn", name=name, clockwise_deg=way * turn["turn_deg"])
+        if passes[-1]["verdict"] == "not level":
+            loop.stdin.write("\n")
+            loop.stdin.flush()
+    assert loop.wait(20) == 0
+    assert passes[-1]["verdict"] in ("within tolerance", "below the noise") and len(passes) <= 4
+    assert passes[-1]["before"]["fltt_mm"] < 0.6 * passes[0]["before"]["fltt_mm"]
+    assert [p["fault"] for p in passes] == [""] * len(passes)
+    assert passes[0]["turns"]["front-left"]["turn_deg"] > 60
     assert made.truth()["strikes"] == []

@@ -103,7 +103,7 @@ def test_a_dial_that_is_dragged_shows_what_would_become(rye, qtbot):
     window, _ = rye
     station, work = window.adjusters, window.adjusters.work
     measure(window, qtbot)
-    proposed = work.surface()[2].fltt
+    proposed = work.surface().flat.fltt
     _, places = dial_places(QRectF(station.picture.rect()), station._dials())
     at = places[2]
     QTest.mousePress(station.picture, Qt.MouseButton.LeftButton, pos=at.toPoint())
@@ -115,13 +115,13 @@ def test_a_dial_that_is_dragged_shows_what_would_become(rye, qtbot):
     assert work.tried == pytest.approx({"middle-left": -40 / 360 * sheet.adjusters[2].lead_mm})
     # Nothing else moved: far from that screw the plate lies as it was measured.
     kept = [i for i in range(len(work.survey.points)) if i not in work.solved.dropped]
-    assert (tried[0] == work.survey.xy[kept]).all()  # an outlier is no part of the surface
-    change = tried[1] - work.survey.heights[kept]
-    near = np.hypot(*(tried[0] - sheet.adjusters[2].at).T)
+    assert (tried.xy == work.survey.xy[kept]).all()  # an outlier is no part of the surface
+    change = tried.heights - work.survey.heights[kept]
+    near = np.hypot(*(tried.xy - sheet.adjusters[2].at).T)
     assert change[near.argmin()] == pytest.approx(work.tried["middle-left"], rel=0.4)
     assert "With what the dials try" in station.becomes.text()
     press(window, Qt.Key.Key_Backspace)
-    assert work.tried is None and work.surface()[2].fltt == proposed
+    assert work.tried is None and work.surface().flat.fltt == proposed
     hold = station.hold.findData("rear-left")
     station.hold.setCurrentIndex(hold)
     station.hold.activated.emit(hold)

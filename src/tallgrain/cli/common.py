@@ -21,14 +21,14 @@ app = typer.Typer(
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON for programs.")]
 MachineName = Annotated[str, typer.Option("--machine", help="A printer's name, or its sheet file.")]
 Count = Annotated[str, typer.Option("--count", help="Columns x rows, 2x2 to 51x51.")]
-Samples = Annotated[int, typer.Option("--samples", help="Touches at each point, 1 to 9.")]
+Samples = Annotated[int | None, typer.Option("--samples", help="Touches at each point, 1 to 9.")]
 Link = Annotated[str, typer.Option("--link", help="tcp://host:port of the printer.")]
 Remote = Annotated[bool, typer.Option("--remote", help="Allow a printer on another computer.")]
 Clearance = Annotated[
     float | None,
     typer.Option(help="How far the nozzle surely stands above the plate, by your own look."),
 ]
-Kind = StrEnum("Kind", {"grid": "grid"})
+Kind = StrEnum("Kind", {k: k for k in ("grid", "supports", "adjusters")})
 Pace = StrEnum("Pace", {"instant": "instant", "real": "real"})
 Reference = StrEnum("Reference", {"ls": "ls", "mz": "mz"})
 

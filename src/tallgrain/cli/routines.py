@@ -1,6 +1,7 @@
 """Whole loops without the window: one line, or one JSON object, a pass."""
 
 import json
+import sys
 from functools import partial
 from typing import Annotated, Any
 
@@ -172,3 +173,66 @@ def _tell_tilt(event: Any, as_json: bool) -> None:
     sent = ", ".join(f"{n} {number(mm, 4)}" for n, mm in zip(solved.names, event.sent, strict=True))
     words = f"sent {sent} mm" if event.verdict == "correct" else event.verdict
     say(f"pass {event.number + 1}: spread {number(solved.before, 4)} mm at the supports; {words}")
+
+
+@routine_app.command("adjusters")
+def adjusters_routine(
+    link: Link,
+    machine: MachineName,
+    rounds: Annotated[int, typer.Option(min=1, max=12, help="Rounds of turning at most.")] = 4,
+    hold: Annotated[str, typer.Option(help="least, or a screw that stays.")] = "least",
+    clearance_mm: Clearance = None,
+    remote: Remote = False,
+    as_json: AsJson = False,
+) -> None:
+    """Level by the bed screws: measure, say what to turn, wait for a line on stdin, again.
+
+    A line says that the screws were turned as told and that hands are clear; the end of input
+    ends the loop.
+    """
+    from tallgrain.clock import now
+    from tallgrain.link.client import parse_url
+    from tallgrain.resolve import machine_sheet
+    from tallgrain.routines.adjusters import AdjusterPass, adjusters_loop
+    from tallgrain.routines.events import BreakOff
+
+    parse_url(link, remote)
+    known = machine_sheet(machine)
+    token = BreakOff()
+    verdict = ""
+
+    def turned() -> bool:
+        return not token.asked and bool(sys.stdin.readline())
+
+    with at_the_printer(link, known, remote, clearance_mm, token) as (guard, ledger):
+        for event in adjusters_loop(guard, ledger, now, token, turned, rounds, hold):
+            if isinstance(event, AdjusterPass):
+                verdict = event.verdict
+                _tell_screws(event, as_json)
+    if token.asked:
+        raise JobError("levelling was broken off.", "routine", "What was measured is kept.")
+    if verdict == "not level":
+        raise JobError(
+            "the screws still need turning.", known[0].name,
+            "Run it again and turn them as it says.",
+        )  # fmt: skip
+
+
+def _tell_screws(event: Any, as_json: bool) -> None:
+    from tallgrain.cli.solving import adjusters_document
+
+    if as_json:
+        document = {
+            "pass": event.number + 1, "survey": event.survey, "verdict": event.verdict,
+            **adjusters_document(event.solved), "fault": event.fault,
+        }  # fmt: skip
+        say(json.dumps(document, allow_nan=False))
+        return
+    say(f"pass {event.number + 1}: FLTt {number(event.solved.before.fltt, 4)} mm; {event.verdict}")
+    if event.fault:
+        say(f"  {event.fault}")
+    for turn in event.solved.turns if event.verdict == "not level" else ():
+        told = "leave it" if turn.leave else f"{turn.turn_deg:.0f}° {turn.direction}"
+        say(f"  {turn.name}: {told}")
+    if event.verdict == "not level":
+        say("Turn them, clear your hands, and press Enter.")

@@ -135,30 +135,14 @@ def solve_adjusters_of(
     as_json: AsJson = False,
 ) -> None:
     """How far each bed screw must turn, seen from above, for the flattest surface."""
-    from tallgrain.core.solve.adjusters import SurfaceFigures, solve_adjusters
+    from tallgrain.core.solve.adjusters import solve_adjusters
     from tallgrain.resolve import machine_sheet, survey_named
 
     sheet, _ = machine_sheet(machine)
     found = survey_named(survey)
     solved = solve_adjusters(sheet, found.xy, found.heights, hold)
 
-    def told(surface: SurfaceFigures) -> dict[str, float | None]:
-        return {
-            "pv_mm": _round(surface.pv), "rms_mm": _round(surface.rms),
-            "fltt_mm": _round(surface.fltt),
-        }  # fmt: skip
-
-    document: dict[str, Any] = {
-        "turns": {
-            turn.name: {
-                "raise_mm": _round(turn.raise_mm), "turn_deg": _round(turn.turn_deg),
-                "direction": turn.direction, "u_deg": _round(turn.u_deg), "leave": turn.leave,
-            }
-            for turn in solved.turns
-        },
-        "before": told(solved.before), "after": told(solved.after),
-        "dropped": _dropped(found, solved.dropped),
-    }  # fmt: skip
+    document = {**adjusters_document(solved), "dropped": _dropped(found, solved.dropped)}
 
     def table() -> str:
         rows = [["screw", "turn", "", "seen from above"]]
@@ -170,6 +154,27 @@ def solve_adjusters_of(
         return "\n".join([aligned(rows), *_dropped_words(document["dropped"])])
 
     show(document, as_json, table)
+
+
+def adjusters_document(solved: Any) -> dict[str, Any]:
+    """A solution's turns and its surface before and after, as JSON tells them."""
+
+    def told(surface: Any) -> dict[str, float | None]:
+        return {
+            "pv_mm": _round(surface.pv), "rms_mm": _round(surface.rms),
+            "fltt_mm": _round(surface.fltt),
+        }  # fmt: skip
+
+    return {
+        "turns": {
+            turn.name: {
+                "raise_mm": _round(turn.raise_mm), "turn_deg": _round(turn.turn_deg),
+                "direction": turn.direction, "u_deg": _round(turn.u_deg), "leave": turn.leave,
+            }
+            for turn in solved.turns
+        },
+        "before": told(solved.before), "after": told(solved.after),
+    }  # fmt: skip
 
 
 def _dropped(found: Any, indices: tuple[int, ...]) -> list[dict[str, float]]:

@@ -31,15 +31,16 @@ def plan(
     machine: MachineName,
     kind: Annotated[Kind, typer.Option(help="What is planned.")] = Kind("grid"),
     count: Count = "9x9",
-    samples: Samples = 1,
+    samples: Samples = None,
     as_json: AsJson = False,
 ) -> None:
     """Where a survey would touch, what it leaves out and why."""
-    from tallgrain.core.plan.grid import grid_plan, parse_count
+    from tallgrain.core.plan.grid import parse_count
+    from tallgrain.core.plan.kinds import plan_for
     from tallgrain.resolve import machine_sheet
 
     sheet, _ = machine_sheet(machine)
-    made = grid_plan(sheet, *parse_count(count), samples)
+    made = plan_for(sheet, kind, parse_count(count), samples)
     document = {
         "points": [{"x_mm": float(x), "y_mm": float(y)} for x, y in made.points],
         "dropped": [{"x_mm": d.x, "y_mm": d.y, "why": d.why} for d in made.dropped],
@@ -65,7 +66,7 @@ def survey(
     machine: MachineName,
     plan: Annotated[Kind, typer.Option("--plan", help="What is planned.")] = Kind("grid"),
     count: Count = "5x5",
-    samples: Samples = 1,
+    samples: Samples = None,
     note: Annotated[str, typer.Option(help="A note kept with the survey.")] = "",
     sheet_name: Annotated[
         str | None, typer.Option("--sheet", help="The sheet on the plate.")
@@ -79,7 +80,8 @@ def survey(
 ) -> None:
     """Probe the plate and store what was touched. Ctrl+C breaks off, twice halts."""
     from tallgrain.clock import now
-    from tallgrain.core.plan.grid import grid_plan, parse_count
+    from tallgrain.core.plan.grid import parse_count
+    from tallgrain.core.plan.kinds import plan_for
     from tallgrain.link.client import parse_url
     from tallgrain.resolve import machine_sheet
     from tallgrain.routines.events import BreakOff
@@ -88,7 +90,7 @@ def survey(
 
     parse_url(link, remote)
     known = machine_sheet(machine)
-    planned = grid_plan(known[0], *parse_count(count), samples)
+    planned = plan_for(known[0], plan, parse_count(count), samples)
     break_off = BreakOff()
     with at_the_printer(link, known, remote, clearance_mm, break_off) as (guard, ledger):
         for phase in warm_up(guard, nozzle_c, plate_c, soak_min, break_off):

@@ -1,6 +1,7 @@
 """The Adjusters station's model: what each bed screw needs, what was turned, what would become."""
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -12,17 +13,17 @@ from tallgrain.core.solve.adjusters import (
     AdjusterSolution,
     Gain,
     Influence,
-    SurfaceFigures,
     Turn,
     adjusters_of,
-    figures,
     learned_gain,
+    level_verdict,
     raise_of,
     room_of,
     solve_adjusters,
     turn_for,
 )
 from tallgrain.core.solve.screws import ScrewDiagnosis, ScrewFault, check_screws
+from tallgrain.core.surface.shape import Flatness, ShapeTerms, judge
 from tallgrain.core.survey import Conditions, Survey
 from tallgrain.errors import InputError
 from tallgrain.formats.point_text import typed_points
@@ -35,9 +36,21 @@ from tallgrain.ui.session import Session
 
 ADJUSTERS, SCREW, GAIN, COUNTED = "adjusters", "screw turned", "plate gain", "turns counted anew"
 ONE = "screw probed"
+LEVEL = ("within tolerance", "below the noise")
 SAMPLES = 2
 # Fewer turns left than this before a spring's end are told.
 NEAR_END_TURNS = 1.0
+
+
+@dataclass(frozen=True)
+class Shown:
+    """A surface at points (n, 2): heights (n,) mm, its flatness and, where they can be told, its
+    shape terms."""
+
+    xy: np.ndarray
+    heights: np.ndarray
+    flat: Flatness
+    terms: ShapeTerms | None
 
 
 class AdjustersWork(QObject):
@@ -70,7 +83,7 @@ class AdjustersWork(QObject):
         self._due = False
         self.touched, self.total = 0, 0
         self._shapes: tuple[object, np.ndarray] | None = None
-        self._shown: tuple[object, tuple[np.ndarray, np.ndarray, SurfaceFigures]] | None = None
+        self._shown: tuple[object, Shown] | None = None
         sheet = self._session.sheet
         if sheet is not None and len(sheet.adjusters) >= 3:
             ledger = self._session.ledger
@@ -160,16 +173,19 @@ class AdjustersWork(QObject):
         return self.turned.get(name, 0.0) - self._counted_on.get(name, 0.0)
 
     @property
-    def level(self) -> bool:
-        """Whether no screw needs more than the tolerance."""
-        sheet = self._session.sheet
-        return bool(self.left) and sheet is not None and all(
-            t.leave or abs(t.raise_mm) <= sheet.tolerance.adjuster_mm for t in self.left
-        )  # fmt: skip
+    def verdict(self) -> str:
+        """'within tolerance', 'below the noise' or 'not level'; '' before a measurement."""
+        sheet, left = self._session.sheet, self.left
+        return level_verdict(sheet, left) if left and sheet is not None else ""
 
-    def surface(self) -> tuple[np.ndarray, np.ndarray, SurfaceFigures] | None:
-        """Points, heights and figures of what is shown: as tried with the dials, else as it should
-        be after all that is left; at the survey's points, outliers left out."""
+    @property
+    def level(self) -> bool:
+        """Whether no screw needs more than the tolerance, or than the probe can tell."""
+        return self.verdict in LEVEL
+
+    def surface(self) -> "Shown | None":
+        """What is shown: as tried with the dials, else as it should be after all that is left; at
+        the survey's points, outliers left out."""
         sheet, survey = self._session.sheet, self.survey
         if sheet is None or survey is None or self.solved is None:
             return None
@@ -185,7 +201,8 @@ class AdjustersWork(QObject):
             kept = np.ones(len(survey.points), dtype=bool)
             kept[list(self.solved.dropped)] = False
             heights = (survey.heights + self._matrix(survey) @ np.array(raises))[kept]
-            self._shown = key, (survey.xy[kept], heights, figures(survey.xy[kept], heights))
+            xy = survey.xy[kept]
+            self._shown = key, Shown(xy, heights, *judge(xy, heights))
         return self._shown[1]
 
     def _matrix(self, survey: Survey) -> np.ndarray:
@@ -326,9 +343,8 @@ class AdjustersWork(QObject):
             self._learn(before, survey)
         self._take(survey)
         if self.solved is not None:
-            outcome = "within tolerance" if self.level else "not level"
             self._probe.note(
-                ADJUSTERS, "all", outcome, fltt=self.solved.before.fltt,
+                ADJUSTERS, "all", self.verdict, fltt=self.solved.before.fltt,
                 after=self.solved.after.fltt, survey=survey.ident,
             )  # fmt: skip
             for seen in self._session.ledger.observations(sheet.name, ADJUSTERS):

@@ -95,6 +95,7 @@ class Window(QMainWindow):
         self.gap = GapStation(session, checks, self.values)
         self.tilt = TiltStation(session, self.drafts, checks)
         self.adjusters = AdjustersStation(session, self.drafts, checks)
+        self.adjusters.on_shape = lambda: self.visit("Surface")
         built: dict[str, Station] = {
             "Surface": self.surface,
             "Machine": self.machine,

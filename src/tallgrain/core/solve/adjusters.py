@@ -237,6 +237,15 @@ def turn_for(adjuster: Adjuster, raise_mm: float, u_mm: float) -> Turn:
     return Turn(adjuster.name, raise_mm, degrees, direction, u, degrees <= 2 * u)
 
 
+def level_verdict(sheet: MachineSheet, turns: Sequence[Turn]) -> str:
+    """'below the noise' where the probe can't tell any turn, 'within tolerance' where none raises
+    by more than the sheet allows, else 'not level'."""
+    if all(t.leave for t in turns):
+        return "below the noise"
+    within = all(t.leave or abs(t.raise_mm) <= sheet.tolerance.adjuster_mm for t in turns)
+    return "within tolerance" if within else "not level"
+
+
 def raise_of(adjuster: Adjuster, clockwise_deg: float) -> float:
     """The plate's raise (mm) at a screw that was turned clockwise, seen from above."""
     up = clockwise_deg / 360 * adjuster.lead_mm

@@ -12,7 +12,7 @@ import numpy as np
 
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.solve.adjusters import Influence, adjusters_of
-from tallgrain.core.solve.fit import chance_of
+from tallgrain.core.solve.fit import chance_of, outliers
 from tallgrain.core.survey import Floats
 
 # ISO 261, coarse: pitch (mm) of M2 to M8.
@@ -64,6 +64,9 @@ def check_screws(
     if not turned:
         return ScrewDiagnosis("healthy")
     matrix = Influence(at, gain).matrix(xy)
+    # A touch that tripped early is no answer of a screw.
+    kept = np.setdiff1d(np.arange(len(xy)), outliers(xy, change - matrix @ raises))
+    xy, change, matrix = xy[kept], change[kept], matrix[kept]
     bends = (matrix - Influence(at, 0.0).matrix(xy)) * raises / max(gain, 1e-6)
     hand = np.array([HAND_DEG / 360 * a.lead_mm for a in sheet.adjusters]) * (raises != 0)
     covariance = s**2 * np.eye(len(xy)) + (matrix * hand**2) @ matrix.T

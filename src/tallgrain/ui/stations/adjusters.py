@@ -1,12 +1,14 @@
 """The Adjusters station: how far each bed screw must turn, and what the surface becomes."""
 
+from collections.abc import Callable
+
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QKeyEvent, QPainter, QWheelEvent
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
-from tallgrain.core.surface.shape import judge
-from tallgrain.ui.adjusters_work import AdjustersWork
+from tallgrain.core.surface.shape import ShapeTerms
+from tallgrain.ui.adjusters_work import LEVEL, AdjustersWork
 from tallgrain.ui.bench_parts import ClearanceRow, Notice, Tabbed, act_words, beside_the_bench
 from tallgrain.ui.drafts import Drafts
 from tallgrain.ui.draw.adjusters import (
@@ -120,12 +122,16 @@ class AdjustersStation:
         self.alone.clicked.connect(self.work.probe_screw)
         self.anew = button("Count its turns from here", tip="After the springs were set by hand")
         self.anew.clicked.connect(self.work.count_anew)
+        self.shape = button("See the shape: Surface")
+        self.shape.clicked.connect(lambda: self.on_shape())
+        self.shape.setVisible(False)
+        self.on_shape: Callable[[], None] = lambda: None
         self.wrong = label(role="rust", wrap=True)
         self.use = button("")
         self.use.clicked.connect(self.use_fault)
         self.ends = label(role="rust", wrap=True)
         for part in (
-            self.wrong, self.use, self.ends, self.alone, self.flip, self.hold, rule(),
+            self.shape, self.wrong, self.use, self.ends, self.alone, self.flip, self.hold, rule(),
             self.becomes, self.back, self.learnt, self.anew,
         ):  # fmt: skip
             column.addWidget(part)
@@ -175,7 +181,7 @@ class AdjustersStation:
         stale = [e.kind for e in events if e.at > stored.at and self.name in e.stale]
         if stale:
             return Kernel(self.name, Fill.STALE, headline, f"before {stale[-1]}")
-        done = stored.outcome == "within tolerance"
+        done = stored.outcome in LEVEL
         reason = "" if done else "turns due"
         return Kernel(self.name, Fill.FULL if done else Fill.HALF, headline, reason)
 
@@ -295,10 +301,12 @@ class AdjustersStation:
             return
         small = f"{work.survey.kind} survey of {day(work.survey.taken_at)}"
         self.readout.tell(mm(solved.before.fltt), "mm FLTt as measured", small)
-        done = work.level
-        told = "Within tolerance: what is left is shape, not tilt. See Surface." if done else (
-            turn_words(screw, self.under)
-        )  # fmt: skip
+        ended = {
+            "within tolerance": "Within tolerance: what is left is shape, not tilt.",
+            "below the noise": "Below the noise: the probe can't tell any turn that is left.",
+        }  # fmt: skip
+        told = ended.get(work.verdict) or turn_words(screw, self.under)
+        self.shape.setVisible(work.level)
         tell(self.screw, told)
         had = work.turns_had(screw.name)
         way = "clockwise" if had >= 0 else "counterclockwise"
@@ -308,10 +316,13 @@ class AdjustersStation:
         tell(self.had, f"{so_far}; the probe tells it to ± {2 * screw.u_deg:.0f}° (k = 2).")
         shown = work.surface()
         assert shown is not None
-        what = "With what the dials try" if work.tried is not None else "After all turns"
-        tell(self.becomes, f"{what}: FLTt {mm(shown[2].fltt)} mm, {solved.reached * 100:.0f} % of "
-             "what is seen is within the screws' reach." if work.tried is None else
-             f"{what}: FLTt {mm(shown[2].fltt)} mm. {self._terms(shown[0], shown[1])}")  # fmt: skip
+        fltt = f"FLTt {mm(shown.flat.fltt)} mm"
+        if work.tried is not None:
+            told = f"With what the dials try: {fltt}. {_terms_words(shown.terms)}"
+        else:
+            reached = f"{solved.reached * 100:.0f} % of what is seen is within the screws' reach"
+            told = f"After all turns: {fltt}, {reached}."
+        tell(self.becomes, told)
         gain = work.gain
         told = "How the plate bends over its screws is not learnt yet." if gain is None else (
             f"The plate follows {gain.value * 100:.0f} ± {200 * gain.u:.0f} % of the bend between "
@@ -344,15 +355,6 @@ class AdjustersStation:
         tell(self.ends, " ".join(ends))
         self.ends.setVisible(bool(ends))
 
-    def _terms(self, xy: np.ndarray, heights: np.ndarray) -> str:
-        terms = judge(xy, heights)[1]
-        if terms is None:
-            return ""
-        return (
-            f"Bow left to right {mm(terms.bow_x)}, front to rear {mm(terms.bow_y)}, twist "
-            f"{mm(terms.twist)} mm."
-        )
-
     def _dials(self) -> Dials | None:
         sheet, work = self._session.sheet, self.work
         if sheet is None or not work.here or not work.left:
@@ -361,9 +363,8 @@ class AdjustersStation:
         points = heights = None
         span = 0.05
         if shown is not None and work.survey is not None:
-            points, after, _ = shown
-            flat = judge(points, after)[0]
-            heights = after - flat.plane.at(points)
+            points = shown.xy
+            heights = shown.heights - shown.flat.plane.at(points)
             span = max(0.05, float(np.ceil(np.abs(heights).max() * 20) / 20))
         trying = work.tried is not None
         caption = "as the dials try it" if trying else "as it would lie after all turns"
@@ -375,3 +376,12 @@ class AdjustersStation:
         seen = self._dials()
         if seen is not None:
             paint_adjusters(painter, rect, seen)
+
+
+def _terms_words(terms: ShapeTerms | None) -> str:
+    if terms is None:
+        return ""
+    return (
+        f"Bow left to right {mm(terms.bow_x)}, front to rear {mm(terms.bow_y)}, twist "
+        f"{mm(terms.twist)} mm."
+    )
