@@ -409,7 +409,7 @@ class AdjustersWork(QObject):
             shown[i] * self.turned.get(a.name, 0.0)
             for i, a in enumerate(sheet.adjusters) if i != number
         )  # fmt: skip
-        raised = (z - float(survey.heights[place]) - others) / float(shown[number])
+        raised = float((z - survey.heights[place] - others) / shown[number])
         self._probe.note(ONE, name, "touched", z=z, raised=raised, survey=survey.ident)
         self._take(survey, {**self.turned, name: raised})
         self.changed.emit()

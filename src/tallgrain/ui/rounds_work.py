@@ -23,8 +23,8 @@ class RoundsWork(GapWork):
     def screw(self) -> str:
         """The screw that is due."""
         sheet = self._session.sheet
-        if sheet is None or self.rounds is None:
-            return ""
+        if sheet is None or self.rounds is None or len(sheet.adjusters) != len(self.rounds.order):
+            return ""  # another printer is being shown
         return sheet.adjusters[self.rounds.next].name
 
     def go_to_screw(self) -> None:

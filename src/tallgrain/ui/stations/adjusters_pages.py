@@ -1,5 +1,7 @@
 """The Adjusters bench: the gauge way, heights typed in, and where the screws are."""
 
+from typing import Any
+
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QPlainTextEdit, QVBoxLayout, QWidget
@@ -199,16 +201,22 @@ class PlacesPage(QWidget):
 
     def take(self, by_probe: bool) -> None:
         """The chosen screw is where the nozzle (or the probe) stands: stored in the sheet."""
-        s, draft, state = self._session, self._drafts.draft, self._session.state
-        if not s.ready or s.sheet is None or draft is None or state is None or not self._work.here:
+        s, guard = self._session, self._session.guard
+        if not s.ready or s.sheet is None or guard is None or not self._work.here:
             return
-        place = self.pad.place or state.position
         dx, dy = s.sheet.probe.offset if by_probe else (0.0, 0.0)
         number = self._work.chosen % len(s.sheet.adjusters)
         name = s.sheet.adjusters[number].name
-        at = [round(place.x + dx, 1), round(place.y + dy, 1)]
-        after = draft.with_value(("adjusters", number, "at"), at)
-        self._drafts.edit_and_store(f"place of {name}", after)
+
+        def stands(state: Any) -> None:
+            draft = self._drafts.draft
+            if draft is not None:
+                at = [round(state.position.x + dx, 1), round(state.position.y + dy, 1)]
+                after = draft.with_value(("adjusters", number, "at"), at)
+                self._drafts.edit_and_store(f"place of {name}", after)
+
+        # Asked of the printer now: what was told last may be from before the jog.
+        s.do("reading the position", guard.printer.state, stands, quiet=True)
 
     def refresh(self) -> None:
         """Follow the work."""
