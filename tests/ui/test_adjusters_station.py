@@ -166,6 +166,7 @@ def test_one_screw_is_touched_alone_and_the_others_follow(rye, qtbot):
     window, made = rye
     work, s = window.adjusters.work, window.session
     measure(window, qtbot)
+    work.choose_hold("rear-right")
     work.choose(0)
     meant = work.screw
     way = 1.0 if meant.direction == "clockwise" else -1.0
@@ -181,7 +182,8 @@ def test_one_screw_is_touched_alone_and_the_others_follow(rye, qtbot):
     # How far the plate follows a corner is not learnt yet: a tenth less than a thin one.
     assert work.turned[meant.name] == pytest.approx(meant.raise_mm + too_far, rel=0.15)
     assert work.left[0].raise_mm == pytest.approx(-too_far, abs=0.05)
-    assert any(abs(t.raise_mm - before[t.name]) > 1e-4 for t in work.left[1:])
+    others = {t.name: t.raise_mm for t in work.left[1:]}
+    assert others == pytest.approx({n: before[n] for n in others}, abs=1e-6)  # against the one held
     assert s.ledger.observations("Rye", "screw probed")[-1].item == meant.name
     measure(window, qtbot)
     assert made.truth()["strikes"] == []
