@@ -183,7 +183,7 @@ def test_one_screw_is_touched_alone_and_the_others_follow(rye, qtbot):
     assert work.turned[meant.name] == pytest.approx(meant.raise_mm + too_far, rel=0.15)
     assert work.left[0].raise_mm == pytest.approx(-too_far, abs=0.05)
     others = {t.name: t.raise_mm for t in work.left[1:]}
-    assert others == pytest.approx({n: before[n] for n in others}, abs=1e-6)  # against the one held
+    assert others == pytest.approx({n: before[n] for n in others}, abs=1e-4)  # against the one held
     assert s.ledger.observations("Rye", "screw probed")[-1].item == meant.name
     measure(window, qtbot)
     assert made.truth()["strikes"] == []

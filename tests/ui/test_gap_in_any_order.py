@@ -5,53 +5,20 @@ import contextlib
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import QEventLoop, QTimer
 
-from standins import Standin
-from tallgrain.demo import put_sheet
+from sittings import FAULTS, Sitting
 from tallgrain.errors import TallGrainError
-from tallgrain.store.ledger import Ledger
-from tallgrain.ui.start import make_window
 
 SITTINGS, ACTS, BATCH = 200, 12, 50
-FAULTS = ("closed:1", "closed-in-touch:1", "never-trips:1", "trips-in-air:1", "restart:1",
-          "dead", "sticks", "no-extend")  # fmt: skip
 
 
-class Sitting:
-    """One window on one printer; each act is one thing that a builder might do."""
+class AtTheGap(Sitting):
+    """Gauge loops, trial prints and values."""
 
     def __init__(self, home, kind):
-        self.made = Standin("--machine", kind, "--seed", "4")
-        ledger = Ledger.open(home)
-        put_sheet(ledger, kind)
-        self.window = make_window(ledger, home)
-        self.window.may_close = lambda: True
-        self.session = self.window.session
+        super().__init__(home, kind)
         self.gap, self.values = self.window.gap, self.window.values
         self.page, self.work, self.trials = self.gap.page, self.gap.work, self.gap.trials
-        self.link()
-
-    def wait(self, ms=4):
-        loop = QEventLoop()
-        QTimer.singleShot(ms, loop.quit)
-        loop.exec()
-        while self.session.busy or self.session.link.value == "linking":
-            QTimer.singleShot(3, loop.quit)
-            loop.exec()
-
-    def hands(self, method, **params):
-        return self.made.hands(f"hands.{method}", **params)
-
-    def link(self):
-        if not self.session.printer or not self.session.printer.up:
-            self.session.link_to(self.made.url)
-            self.wait(20)
-
-    def look(self):
-        seen = self.hands("ruler")["clearance_mm"]
-        with contextlib.suppress(TallGrainError):
-            self.session.see_clearance(float(seen))
 
     def reference(self):
         self.look()
@@ -143,17 +110,11 @@ class Sitting:
             self.room()
             self.wait()
 
-    def end(self):
-        self.window.close()
-        self.window.deleteLater()
-        self.wait()
-        self.made.stop()
-
 
 @pytest.mark.timeout(280)
 @pytest.mark.parametrize("batch", range(SITTINGS // BATCH))
 def test_no_order_strikes_or_leaves_leave_behind(tmp_path, qapp, batch):
-    sitting = Sitting(tmp_path, ("Barley", "Rye", "Millet")[batch % 3])
+    sitting = AtTheGap(tmp_path, ("Barley", "Rye", "Millet")[batch % 3])
     try:
         applied, gone_below = sit_through(sitting, range(batch * BATCH, (batch + 1) * BATCH))
     finally:

@@ -26,8 +26,11 @@ from tallgrain.link.trust import Trust
 # A trip higher than this above what is expected is a trip in the air.
 AIR_MM = 0.8
 RETOUCH_MM = 2.0
-# What is held back of the clearance that the builder typed.
+# What is held back of the clearance that the builder typed, at the least.
 CLEARANCE_RESERVE_MM = 0.5
+# A ruler is read down to the millimetre that is surely there. So far past its trip a probe may then
+# have to go: no further down than that, because a dead one would be pressed.
+RULER_MM = 1.2
 LEAST_CLEARANCE_MM = 3.0
 # A nozzle that is the probe itself has to arrive: it is lowered to near the plate by a first look,
 # and a second one, with a gauge, allows the touch. It may then press by so much (mm).
@@ -124,7 +127,8 @@ class Guard(ByHand):
         """How far down a first look allows (mm): less than the clearance. A nozzle that is the
         probe is only brought near by it, and TrustLost asks for the second look."""
         if self.sheet.probe.kind != "nozzle":
-            return clearance - CLEARANCE_RESERVE_MM
+            long = self.sheet.probe.trip_height - RULER_MM
+            return clearance - max(CLEARANCE_RESERVE_MM, long)
         if clearance <= NEAR_MM + 1.0:
             return clearance + PRESS_MM
         self._clearance = None
