@@ -86,11 +86,12 @@ def test_a_swapped_pair_is_named_and_another_hold_makes_the_gap_stale(tilt, qtbo
     window, made = tilt("Barley", 0.2, "motors-swapped:1", rear=0.3)
     station, work = window.tilt, window.tilt.work
     station.hold.setCurrentIndex(station.hold.findData("left"))  # then the datum need not stay
+    station.points.setCurrentIndex(1)  # over the whole plate
     station.most.setValue(1)
     press(window, Qt.Key.Key_F5)
     idle(window, qtbot)
     assert work.diagnosis.verdict == "swapped"
-    assert station.said.text() == "The motors of left and right are swapped."
+    assert station.said.text().startswith("The motors of left and right are swapped: fits")
     assert "Not level" in station.what.text()
     assert any("levelled" in e.kind for e in window.session.ledger.events("Barley"))
     assert made.truth()["strikes"] == []
@@ -105,4 +106,18 @@ def test_esc_in_the_middle_moves_nothing_more(tilt, qtbot):
     idle(window, qtbot)
     assert set(dict(s.printer.state().supports).values()) == {0.0}
     assert s.needs_clearance and window.tilt.work.passes == []
+    assert made.truth()["strikes"] == []
+
+
+def test_the_motors_are_checked_by_a_button(tilt, qtbot):
+    window, made = tilt("Barley", 0.1, "motor-lead:3")
+    station, work = window.tilt, window.tilt.work
+    station.check.click()
+    idle(window, qtbot)
+    assert work.diagnosis.verdict == "lead" and "rear goes" in station.said.text().lower()
+    assert work.passes == [] and work.checked
+    made.hands("hands.mend")
+    station.check.click()
+    idle(window, qtbot)
+    assert "every motor does what it is told" in station.other.text()
     assert made.truth()["strikes"] == []

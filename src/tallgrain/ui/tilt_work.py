@@ -8,6 +8,7 @@ import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from tallgrain.clock import now
+from tallgrain.core.plan.grid import grid_plan
 from tallgrain.core.solve.response import Diagnosis, Response, check_response
 from tallgrain.link.guard import Guard
 from tallgrain.routines.events import BreakOff, PointTouched, SurveyBegan
@@ -51,7 +52,10 @@ class TiltWork(QObject):
         """The newest measurement."""
         return self.passes[-1] if self.passes else None
 
-    def run(self, passes: int, hold: str = "datum", coarse: bool = False) -> None:
+    def run(
+        self, passes: int, hold: str = "datum", coarse: bool = False,
+        grid: tuple[int, int] | None = None,
+    ) -> None:  # fmt: skip
         """Measure and correct, so many times at the most; 0 only measures."""
         guard, session = self._session.guard, self._session
         if guard is None:
@@ -59,7 +63,8 @@ class TiltWork(QObject):
         if no := self._probe.no_way_down(guard):
             self._probe.refuse(no)
             return
-        job = TiltJob(passes, hold, coarse)
+        plan = grid_plan(guard.sheet, *grid, 2, "supports") if grid is not None else None
+        job = TiltJob(passes, hold, coarse, plan)
 
         def routine(token: BreakOff) -> Iterator[object]:
             yield from watched(guard, session.ledger, token, job, session)

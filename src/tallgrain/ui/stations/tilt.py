@@ -66,6 +66,10 @@ class TiltStation:
         self.most.setAccessibleName("Corrections at most")
         row.addWidget(self.hold, 1)
         row.addWidget(self.most, 1)
+        self.points = QComboBox()
+        self.points.addItem("touches near the supports and over the plate", None)
+        self.points.addItem("touches on a grid of 5 × 5", (5, 5))
+        self.points.setAccessibleName("Where to touch")
         self.coarse = QCheckBox("The &power was off: it may be racked")
         again = QHBoxLayout()
         self.once = button("&One correction")
@@ -79,6 +83,7 @@ class TiltStation:
         for part in (self.readout, self.what, self.said, self.other, self.use, self.log):
             column.addWidget(part)
         column.addLayout(row)
+        column.addWidget(self.points)
         column.addWidget(self.coarse)
         column.addLayout(again)
         column.addWidget(self.check)
@@ -125,7 +130,8 @@ class TiltStation:
     def run(self, passes: int) -> None:
         """So many corrections at the most."""
         if self._session.ready and self.here:
-            self.work.run(passes, self.hold.currentData(), self.coarse.isChecked())
+            grid = self.points.currentData()
+            self.work.run(passes, self.hold.currentData(), self.coarse.isChecked(), grid)
 
     def primary(self) -> None:
         """Link, or level."""
@@ -173,7 +179,7 @@ class TiltStation:
         self.act.setEnabled((not unsure and self.here) or not linked)
         for part in (self.once, self.look, self.check):
             part.setEnabled(idle and not unsure)
-        for control in (self.hold, self.most, self.coarse):
+        for control in (self.hold, self.most, self.coarse, self.points):
             control.setEnabled(not s.busy)
         edit = place_edit(work.diagnosis)
         self.use.setVisible(edit is not None and not s.busy)
@@ -223,9 +229,10 @@ class TiltStation:
             words = found.ranked[0].sentence if known else (
                 "the motors did not do what they were told, and no single fault explains it"
             )  # fmt: skip
-            tell(self.said, words[:1].upper() + words[1:] + ".")
+            how = f": {fit_words(found.ranked[0].chance)}" if known else ""
+            tell(self.said, f"{words[:1].upper()}{words[1:]}{how}.")
             others = found.alike if known else found.ranked[:2]
-            told = "; ".join(e.sentence for e in others[:2])
+            told = "; ".join(f"{e.sentence} ({fit_words(e.chance)})" for e in others[:2])
             head = "As likely: " if known else "Nearest, but not near enough: "
             tail = "" if work.checked or not others else " Checking the motors tells them apart."
             tell(self.other, f"{head}{told}.{tail}" if told else "")
@@ -255,3 +262,8 @@ class TiltStation:
             paint_tilt(painter, rect, Levelling(
                 sheet, tuple(work.passes), len(work.touched), work.total if busy else 0
             ))  # fmt: skip
+
+
+def fit_words(chance: float) -> str:
+    """How well an explanation fits, by the chance of so much scatter."""
+    return "fits well" if chance > 0.05 else "fits" if chance > 0.001 else "fits badly"
