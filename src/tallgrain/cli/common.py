@@ -5,6 +5,7 @@ import signal
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from enum import StrEnum
+from pathlib import Path
 from typing import Annotated, Any
 
 import typer
@@ -28,9 +29,13 @@ Clearance = Annotated[
     float | None,
     typer.Option(help="How far the nozzle surely stands above the plate, by your own look."),
 ]
-Kind = StrEnum("Kind", {k: k for k in ("grid", "supports", "adjusters")})
+Kind = StrEnum("Kind", {k: k for k in ("grid", "area", "supports", "adjusters")})
+Gcode = Annotated[
+    Path | None, typer.Option("--gcode", help="A program to be printed: for the kind area.")
+]
 Pace = StrEnum("Pace", {"instant": "instant", "real": "real"})
 Reference = StrEnum("Reference", {"ls": "ls", "mz": "mz"})
+Interpolation = StrEnum("Interpolation", {"bilinear": "bilinear", "bicubic": "bicubic"})
 
 
 def say(text: str) -> None:

@@ -5,7 +5,7 @@ from typing import Annotated, Any
 
 import typer
 
-from tallgrain.cli.common import AsJson, Reference, aligned, app, number, show
+from tallgrain.cli.common import AsJson, Interpolation, Reference, aligned, app, number, show
 from tallgrain.errors import InputError
 
 
@@ -181,3 +181,45 @@ def repeatability(
         return "\n".join(lines)
 
     show(repeatability_document(found), as_json, table)
+
+
+@app.command()
+def density(
+    survey: Annotated[str, typer.Argument(help="A survey file, or a stored survey's id.")],
+    tolerance_mm: Annotated[float, typer.Option(help="What the first layer may be off by (mm).")],
+    interpolation: Annotated[
+        Interpolation, typer.Option(help="How the printer fills in between the points.")
+    ] = Interpolation.bilinear,
+    as_json: AsJson = False,
+) -> None:
+    """How few points would have held a tolerance, by thinning a dense survey."""
+    from tallgrain.core.surface.density import density_advice
+    from tallgrain.resolve import survey_named
+
+    found = survey_named(survey)
+    samples = max((len(p.touches) for p in found.points), default=1) or 1
+    method = "bicubic" if interpolation is Interpolation.bicubic else "bilinear"
+    advice = density_advice(found.xy, found.heights, tolerance_mm, method, samples)
+    document = {
+        "options": [
+            {
+                "count": o.name, "worst_mm": o.worst, "rms_mm": o.rms,
+                "estimate_s": round(o.estimate_s, 1),
+            }
+            for o in advice.options
+        ],
+        "recommended": advice.recommended.name if advice.recommended else None,
+    }  # fmt: skip
+
+    def table() -> str:
+        rows = [["points", "worst", "RMS (mm)", "time (min)"]]
+        for o in advice.options:
+            rows.append([o.name, number(o.worst), number(o.rms), number(o.estimate_s / 60, 1)])
+        best = advice.recommended
+        words = (
+            f"{best.name} is the fewest that holds {tolerance_mm:g} mm." if best is not None
+            else f"No fewer points than this survey's own hold {tolerance_mm:g} mm."
+        )  # fmt: skip
+        return f"{aligned(rows)}\n{words}"
+
+    show(document, as_json, table)

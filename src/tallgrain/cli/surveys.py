@@ -10,6 +10,7 @@ from tallgrain.cli.common import (
     AsJson,
     Clearance,
     Count,
+    Gcode,
     Kind,
     Link,
     MachineName,
@@ -32,6 +33,7 @@ def plan(
     kind: Annotated[Kind, typer.Option(help="What is planned.")] = Kind("grid"),
     count: Count = "9x9",
     samples: Samples = None,
+    gcode: Gcode = None,
     as_json: AsJson = False,
 ) -> None:
     """Where a survey would touch, what it leaves out and why."""
@@ -40,7 +42,7 @@ def plan(
     from tallgrain.resolve import machine_sheet
 
     sheet, _ = machine_sheet(machine)
-    made = plan_for(sheet, kind, parse_count(count), samples)
+    made = plan_for(sheet, kind, parse_count(count), samples, _print_box(gcode))
     document = {
         "points": [{"x_mm": float(x), "y_mm": float(y)} for x, y in made.points],
         "dropped": [{"x_mm": d.x, "y_mm": d.y, "why": d.why} for d in made.dropped],
@@ -60,6 +62,16 @@ def plan(
     show(document, as_json, table)
 
 
+def _print_box(gcode: Path | None) -> tuple[float, float, float, float] | None:
+    """The box of a program's first layer."""
+    if gcode is None:
+        return None
+    from tallgrain.formats.program_scan import first_layer
+
+    *_, found = first_layer(gcode)
+    return found.box
+
+
 @app.command()
 def survey(
     link: Link,
@@ -67,6 +79,7 @@ def survey(
     plan: Annotated[Kind, typer.Option("--plan", help="What is planned.")] = Kind("grid"),
     count: Count = "5x5",
     samples: Samples = None,
+    gcode: Gcode = None,
     note: Annotated[str, typer.Option(help="A note kept with the survey.")] = "",
     sheet_name: Annotated[
         str | None, typer.Option("--sheet", help="The sheet on the plate.")
@@ -90,7 +103,7 @@ def survey(
 
     parse_url(link, remote)
     known = machine_sheet(machine)
-    planned = plan_for(known[0], plan, parse_count(count), samples)
+    planned = plan_for(known[0], plan, parse_count(count), samples, _print_box(gcode))
     break_off = BreakOff()
     with at_the_printer(link, known, remote, clearance_mm, break_off) as (guard, ledger):
         for phase in warm_up(guard, nozzle_c, plate_c, soak_min, break_off):

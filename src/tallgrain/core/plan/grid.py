@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tallgrain.core.machine.outline import path_length
+from tallgrain.core.machine.outline import Rectangle, path_length
 from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.survey import Floats
@@ -73,6 +73,14 @@ def grid_plan(
     Rows are travelled left to right and back, from the front. Points on a keep-out or off a round
     plate are dropped with the reason. Raises InputError where nothing is left.
     """
+    return grid_over(sheet, Reach(sheet).box, columns, rows, samples, kind)
+
+
+def grid_over(
+    sheet: MachineSheet, box: Rectangle, columns: int, rows: int, samples: int = 1,
+    kind: str = "surface",
+) -> Plan:  # fmt: skip
+    """An even grid over a box, as grid_plan makes it over the whole reach."""
     low, high = SAMPLES_RANGE
     if not low <= samples <= high:
         raise InputError(
@@ -80,7 +88,6 @@ def grid_plan(
         )
     parse_count(f"{columns}x{rows}")
     reach = Reach(sheet)
-    box = reach.box
     # Rounded to the micrometre, so that what is stored is what was asked of the printer.
     xs = np.round(np.linspace(box.x0, box.x1, columns), 3)
     ys = np.round(np.linspace(box.y0, box.y1, rows), 3)
