@@ -28,9 +28,14 @@ AIR_MM = 0.8
 RETOUCH_MM = 2.0
 # What is held back of the clearance that the builder typed, at the least.
 CLEARANCE_RESERVE_MM = 0.5
-# A ruler is read down to the millimetre that is surely there. So far past its trip a probe may then
-# have to go: no further down than that, because a dead one would be pressed.
-RULER_MM = 1.2
+# A ruler is read down to the millimetre that is surely there: a first look has to go so far past
+# where it expects the trip, so that it is met, and no further, because a dead probe is pressed.
+RULER_MM = 1.6
+LOOKED_AWAY_MM = 40.0
+# Where that did not meet the trip of a long probe, the nozzle is brought so near that the second
+# look can be taken with gauges, to the tenth; it goes so far past where the trip is expected.
+NEAR_LOOK_MM, GAUGES_MM, FELT_MM = 2.8, 4.5, 1.0
+LEAST_FELT_MM = 2.0
 LEAST_CLEARANCE_MM = 3.0
 # A nozzle that is the probe itself has to arrive: it is lowered to near the plate by a first look,
 # and a second one, with a gauge, allows the touch. It may then press by so much (mm).
@@ -50,7 +55,7 @@ class Guard(ByHand):
     def see_clearance(self, mm: float) -> None:
         """Take the clearance (mm, nozzle to plate) that the builder sees, for one way down."""
         own = self.sheet.probe.kind == "nozzle"
-        least = LEAST_NEAR_MM if own else LEAST_CLEARANCE_MM
+        least = LEAST_NEAR_MM if own else LEAST_FELT_MM if self._long else LEAST_CLEARANCE_MM
         if not least <= mm <= MOST_CLEARANCE_MM:
             raise GuardRefused(
                 f"a clearance of {mm:g} mm can't be used.",
@@ -73,8 +78,25 @@ class Guard(ByHand):
         else:
             raise self.unknown()
         # Used up before it is relied on: a second try needs a second look.
-        self._clearance = None
-        return self._referenced(down)
+        seen, self._clearance = self._clearance, None
+        try:
+            return self._referenced(down)
+        except NoTrip:
+            if seen is None or not self._long or seen <= GAUGES_MM:
+                raise
+        self._moved(lambda: self.printer.lower(seen - NEAR_LOOK_MM))
+        raise LookAgain(
+            f"the probe did not trip within {down:.1f} mm; the nozzle was lowered and is near the "
+            "plate now.", self.printer.identity.name,
+            "See that the probe is out and free, feel with gauges how much room is under the "
+            "nozzle, and give that clearance.",
+        )  # fmt: skip
+
+    @property
+    def _long(self) -> bool:
+        """Whether a probe trips so early that a ruler's millimetre could press a dead one."""
+        probe = self.sheet.probe
+        return probe.kind != "nozzle" and probe.trip_height - RULER_MM > CLEARANCE_RESERVE_MM
 
     def _referenced(self, down: float) -> PrinterState:
         """Reference no further down than that, and touch again to see that both agree."""
@@ -127,7 +149,10 @@ class Guard(ByHand):
         """How far down a first look allows (mm): less than the clearance. A nozzle that is the
         probe is only brought near by it, and TrustLost asks for the second look."""
         if self.sheet.probe.kind != "nozzle":
-            long = self.sheet.probe.trip_height - RULER_MM
+            # The look was taken where the nozzle stood: at the datum the plate may be higher.
+            higher = self.known.slope * LOOKED_AWAY_MM
+            past = FELT_MM if clearance <= GAUGES_MM else RULER_MM - higher
+            long = self.sheet.probe.trip_height - past if self._long else 0.0
             return clearance - max(CLEARANCE_RESERVE_MM, long)
         if clearance <= NEAR_MM + 1.0:
             return clearance + PRESS_MM

@@ -147,6 +147,7 @@ class ClearanceRow(QWidget):
         self._session = session
         self.clearance = QDoubleSpinBox()
         self.clearance.setRange(0, 500)
+        self.clearance.setDecimals(1)  # from near it is felt with gauges, to a tenth
         self.clearance.setSuffix(" mm")
         self.clearance.setSpecialValueText("look, then type")
         self.clearance.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
@@ -181,9 +182,6 @@ class ClearanceRow(QWidget):
     def refresh(self, always: bool = False) -> bool:
         """Show it where a look is needed (or wanted anyway); whether one is still to be taken."""
         s = self._session
-        # A nozzle that is the probe is looked at from near, with gauges: to a tenth.
-        own = s.sheet is not None and s.sheet.probe.kind == "nozzle"
-        self.clearance.setDecimals(1 if own else 0)
         unsure = s.link is LinkState.UP and not s.busy and s.needs_clearance
         if always and s.guard is not None:
             unsure = s.guard.clearance_mm is None

@@ -104,6 +104,17 @@ def chart(
     )  # fmt: skip
 
 
+def raster_chart(xs: Floats, ys: Floats, raster: Floats, span: float) -> Chart:
+    """The chart of a raster (len(ys), len(xs)) mm that was made already, on a scale of ±span."""
+    box = (float(xs[0]), float(ys[0]), float(xs[-1]), float(ys[-1]))
+    lines, step = _contours(raster, box, span)
+    extremes = []
+    for at in (np.nanargmax(raster), np.nanargmin(raster)):
+        j, i = np.unravel_index(int(at), raster.shape)
+        extremes.append(Extreme(float(xs[i]), float(ys[j]), float(raster[j, i])))
+    return Chart(*box, raster, lines, span, step, extremes[0], extremes[1])
+
+
 def _contours(
     raster: Floats, box: tuple[float, float, float, float], span: float
 ) -> tuple[tuple[Contour, ...], float]:

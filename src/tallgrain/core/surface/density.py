@@ -16,7 +16,7 @@ from tallgrain.errors import InputError
 
 LEAST = 3
 # Fine enough that no edge of a mesh cell is missed between two places of a picture.
-FINE = 8
+FINE, MOST = 8, 161
 
 
 @dataclass(frozen=True)
@@ -152,8 +152,9 @@ def audit_layer(
     compensation the plate's own shape about the datum (default: the middle) is in the layer.
     """
     whole = filled(mesh)
-    xs = np.linspace(mesh.xs[0], mesh.xs[-1], FINE * (len(mesh.xs) - 1) + 1)
-    ys = np.linspace(mesh.ys[0], mesh.ys[-1], FINE * (len(mesh.ys) - 1) + 1)
+    xs, ys = (
+        np.linspace(at[0], at[-1], min(FINE * (len(at) - 1) + 1, MOST)) for at in (mesh.xs, mesh.ys)
+    )
     along_x, along_y = operator(mesh.xs, xs, method), operator(mesh.ys, ys, method)
     cubic_x, cubic_y = operator(mesh.xs, xs, "bicubic"), operator(mesh.ys, ys, "bicubic")
     noise = s * np.sqrt(np.outer((cubic_y**2).sum(axis=1), (cubic_x**2).sum(axis=1)))

@@ -11,6 +11,7 @@ from PyQt6.QtCore import QRectF
 from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from tallgrain.core.surface.chart import Chart
+from tallgrain.core.surface.first_layer import GAP_U_MM, FirstLayerSight, first_layer_sight
 from tallgrain.core.surface.section import section, snapped
 from tallgrain.ui.draw.field import Picture
 from tallgrain.ui.draw.save import save_picture
@@ -20,6 +21,7 @@ from tallgrain.ui.route import Fill, Kernel
 from tallgrain.ui.section import SectionView
 from tallgrain.ui.session import Session
 from tallgrain.ui.state import SurveyPlan
+from tallgrain.ui.stations.first_layer_panel import WAYS
 from tallgrain.ui.stations.plan_dialog import PlanDialog
 from tallgrain.ui.stations.surface_bench import SurfaceBench
 from tallgrain.ui.widgets import Elided, button, label, set_role, tell
@@ -34,6 +36,7 @@ class Layer(Enum):
 
     HEIGHTS = "Heights", "H"
     DIFFERENCE = "Difference", "D"
+    FIRST = "First layer", "F"
     POINTS = "Points", "N"
 
 
@@ -48,6 +51,7 @@ class SurfaceStation:
         self.layer = Layer.HEIGHTS
         self.on_plan: Callable[[SurveyPlan, SurveyPlan], None] = lambda before, after: None
         self.pinned_span: float | None = None
+        self._first: tuple[object, FirstLayerSight | None] | None = None
         self.line: tuple[tuple[float, float], tuple[float, float]] | None = None
         self._pinned_chart: tuple[Chart, Chart] | None = None
         self.widget = QWidget()
@@ -74,6 +78,7 @@ class SurfaceStation:
         row.addLayout(middle, 1)
         self.bench = SurfaceBench(session)
         self.bench.plan_wanted.connect(self.open_plan)
+        self.bench.way_chosen.connect(self.refresh)
         row.addWidget(self.bench)
         session.sight_changed.connect(self.refresh)
         session.survey_changed.connect(self.refresh)
@@ -144,6 +149,7 @@ class SurfaceStation:
         self.layer = layer
         self.layers[layer].setChecked(True)
         self.bench.compare_first = layer is Layer.DIFFERENCE
+        self.bench.first_layer = self.first_layer if layer is Layer.FIRST else lambda: None
         self.bench.refresh()
         self.refresh()
 
@@ -202,6 +208,18 @@ class SurfaceStation:
         tell(self.subject, self._subject())
         self._refresh_section()
 
+    def first_layer(self) -> FirstLayerSight | None:
+        """What the first layer would be on what is shown; None where that can't be told."""
+        s = self._session
+        if s.shown is None or s.sheet is None or not s.shown.survey.complete:
+            return None
+        found = s.ledger.observations(s.sheet.name, "gap")
+        gap_u = float(found[-1].figures["u"]) if found else GAP_U_MM
+        key = s.shown.survey, s.sheet, self.bench.way, gap_u
+        if self._first is None or self._first[0] != key:
+            self._first = key, first_layer_sight(s.shown.survey, s.sheet, self.bench.way, gap_u)
+        return self._first[1]
+
     def _compared(self):
         compared = self._session.back.compared
         shown = self._session.shown
@@ -216,8 +234,11 @@ class SurfaceStation:
         if s.progress is not None:
             return s.chart
         compared = self._compared()
+        first = self.first_layer() if self.layer is Layer.FIRST else None
         if self.layer is Layer.DIFFERENCE and compared is not None:
             chart = compared.chart
+        elif first is not None:
+            return first.chart  # its scale is the builder's own limits
         elif s.shown is not None:
             chart = s.shown.sight.chart
         else:
@@ -254,6 +275,11 @@ class SurfaceStation:
             return Picture(
                 s.sheet, found.xy, found.difference, chart=self._chart(), line=self.line,
                 caption=("higher", "lower"), pinned=pinned, crossed=crossed,
+            )  # fmt: skip
+        if self.layer is Layer.FIRST and self.first_layer() is not None:
+            return Picture(
+                s.sheet, shown.xy, shown.heights, chart=self._chart(), caption=("thick", "thin"),
+                pinned=True,
             )  # fmt: skip
         points_only = self.layer is Layer.POINTS
         return Picture(
@@ -297,8 +323,12 @@ class SurfaceStation:
             tell(self.reading, "")
             return
         height = chart.at(*at)
-        what = "difference" if self.layer is Layer.DIFFERENCE else "z"
-        told = f"{mm(height, signed=True)} mm" if height is not None else "not surveyed"
+        what = {Layer.DIFFERENCE: "difference", Layer.FIRST: "first layer"}.get(self.layer, "z")
+        first = self.first_layer() if self.layer is Layer.FIRST else None
+        if height is not None and first is not None:
+            told = f"{mm(first.layer + height)} mm"
+        else:
+            told = f"{mm(height, signed=True)} mm" if height is not None else "not surveyed"
         words = f"x {mm(at[0], 1)}  y {mm(at[1], 1)}  {what} {told}"
         tell(self.reading, words)
         self.field.setAccessibleDescription(words)
@@ -315,6 +345,10 @@ class SurfaceStation:
         if self.layer is Layer.DIFFERENCE and compared is not None:
             a, b = compared.a, compared.b
             return f"survey {b.ident} ({day(b.taken_at)}) less survey {a.ident} ({day(a.taken_at)})"
+        first = self.first_layer() if self.layer is Layer.FIRST else None
+        if first is not None:
+            how = dict(WAYS)[first.way]
+            return f"first layer sliced at {mm(first.layer, 2)} mm, {how} · colours to your limits"
         size = f"{shown.shape[0]} × {shown.shape[1]}" if shown.shape else "free points"
         named = f"survey {shown.ident}" if shown.ident else "from a file"
         words = f"{named} · {size} · {day_time(shown.taken_at)} · {shown.conditions.sentence()}"

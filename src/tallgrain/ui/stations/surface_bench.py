@@ -4,6 +4,8 @@ Its states: no printer linked, linking, position unknown, nothing surveyed, surv
 off, failed. Each shows what is true now and what to do.
 """
 
+from collections.abc import Callable
+
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import (
     QGridLayout,
@@ -13,12 +15,14 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from tallgrain.core.surface.first_layer import FirstLayerSight
 from tallgrain.core.surface.judgement import Judgement
 from tallgrain.ui import theme
 from tallgrain.ui.bench_parts import ClearanceRow, Notice, scrolled
 from tallgrain.ui.session import Session
 from tallgrain.ui.state import LinkState, Progress
 from tallgrain.ui.stations.compared_words import compared_words, figure_lines
+from tallgrain.ui.stations.first_layer_panel import FirstLayerPanel
 from tallgrain.ui.stations.plan_dialog import plan_summary
 from tallgrain.ui.widgets import Bar, Panel, Readout, button, label, rule, set_role, tell
 from tallgrain.ui.words import count_of, duration, mm
@@ -65,12 +69,15 @@ class SurfaceBench(Panel):
     """The instrument on the right."""
 
     plan_wanted = pyqtSignal()
+    way_chosen = pyqtSignal()
 
     def __init__(self, session: Session) -> None:
         super().__init__(14)
         self._session = session
         self._step: QWidget | None = None
         self.compare_first = False
+        # What the first layer would be, while that is what the field shows.
+        self.first_layer: Callable[[], FirstLayerSight | None] = lambda: None
         self.setFixedWidth(WIDTH)
         self._body = scrolled(self.column)
         self._build_body()
@@ -86,6 +93,8 @@ class SurfaceBench(Panel):
         self.progress.setTextVisible(False)
         self.notice = Notice()
         self.incomplete = label(role="rust", wrap=True)
+        self.first = FirstLayerPanel()
+        self.first.way_chosen.connect(self._way_chosen)
         self.budget_rule = rule()
         self.budget_head = label("Where it comes from", "head")
         self.budget = ShapeBudget()
@@ -96,7 +105,7 @@ class SurfaceBench(Panel):
         self.figures = label(wrap=True)
         for part in (
             self.head, self.readout, self.progress, self.small, self.notice, self.incomplete,
-            self.budget_rule, self.budget_head, self.budget, self.trust,
+            self.first, self.budget_rule, self.budget_head, self.budget, self.trust,
             self.same_rule, self.same_head, self.same, self.figures,
         ):  # fmt: skip
             self._body.addWidget(part)
@@ -165,7 +174,24 @@ class SurfaceBench(Panel):
             self._show_progress(working)
         else:
             self._show_result()
+        seen = self.first_layer() if working is None and problem is None else None
+        for part in (self.readout, self.small):
+            part.setVisible(seen is None)
+        self.first.setVisible(seen is not None)
+        if seen is not None:
+            tell(self.head, "How thick will the first layer be?")
+            self.first.show_sight(seen)
+            self._show_budget(None)
         self._show_actions()
+
+    @property
+    def way(self) -> str:
+        """What is taken to be compensated."""
+        return self.first.way
+
+    def _way_chosen(self) -> None:
+        self.refresh()
+        self.way_chosen.emit()
 
     def _show_progress(self, p: Progress) -> None:
         tell(self.head, "Breaking off" if p.breaking_off else p.phase)

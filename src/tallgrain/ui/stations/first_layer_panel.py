@@ -1,0 +1,88 @@
+"""The first layer on the bench: how thick it may be, and how many points would have been enough."""
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QComboBox, QVBoxLayout, QWidget
+
+from tallgrain.core.surface.first_layer import FirstLayerSight
+from tallgrain.ui.widgets import Readout, label, rule, tell
+from tallgrain.ui.words import duration, mm
+
+WAYS = (
+    ("survey", "with this survey compensated"), ("coarse", "as if only 3 × 3 had been touched"),
+    ("none", "without compensation"),
+)  # fmt: skip
+MOST_OPTIONS = 6
+
+
+class FirstLayerPanel(QWidget):
+    """The audit's figure and the advice on density."""
+
+    way_chosen = pyqtSignal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(6)
+        self.readout = Readout()
+        self.ways = QComboBox()
+        self.ways.setAccessibleName("What the printer compensates")
+        for way, words in WAYS:
+            self.ways.addItem(words, way)
+        self.ways.activated.connect(lambda _: self.way_chosen.emit())
+        self.verdict = label(role="safety", wrap=True)
+        self.why = label(role="muted", wrap=True)
+        self.advice = label(wrap=True)
+        self.options = label(role="figure", wrap=True)
+        for part in (
+            self.readout, self.ways, self.verdict, self.why, rule(),
+            label("Were the points enough?", "head"), self.advice, self.options,
+        ):  # fmt: skip
+            column.addWidget(part)
+
+    @property
+    def way(self) -> str:
+        """What is taken to be compensated."""
+        return str(self.ways.currentData())
+
+    def show_sight(self, seen: FirstLayerSight) -> None:
+        """Tell one audit."""
+        audit, (low, high) = seen.audit, seen.limits
+        self.readout.tell(
+            f"{mm(audit.least, 2)}–{mm(audit.most, 2)}", "mm first layer",
+            f"wanted {mm(low, 2)} to {mm(high, 2)} (k = 2)",
+        )  # fmt: skip
+        tell(self.verdict, _verdict(seen))
+        tell(self.why, f"In it: trip height ± {mm(2 * seen.gap_u, 3)} mm, the probe's scatter, and "
+             "what lies between the points.")  # fmt: skip
+        tell(self.advice, _advice(seen))
+        lines = []
+        for option in seen.advice.options[:MOST_OPTIONS] if seen.advice is not None else ():
+            best = option is (seen.advice.recommended if seen.advice else None)
+            lines.append(
+                f"{option.columns} × {option.rows}: off by {mm(option.worst)} mm at most, "
+                f"{duration(option.estimate_s)}{'  ←' if best else ''}"
+            )
+        tell(self.options, "\n".join(lines))
+
+
+def _verdict(seen: FirstLayerSight) -> str:
+    audit = seen.audit
+    if audit.holds:
+        return "Everywhere within what you want."
+    parts = []
+    if audit.thin:
+        parts.append(f"too thin on {100 * audit.thin:.0f} % of what was surveyed")
+    if audit.thick:
+        parts.append(f"too thick on {100 * audit.thick:.0f} %")
+    return f"May be {' and '.join(parts)}."
+
+
+def _advice(seen: FirstLayerSight) -> str:
+    if seen.advice is None or seen.coarse_misses is None:
+        return "Too few points to thin: survey 7 × 7 or more once, then this says what is enough."
+    best = seen.advice.recommended
+    missed = f"A 3 × 3 would have missed {mm(seen.coarse_misses)} mm."
+    if best is None:
+        return f"{missed} No fewer points than these keep the layer within your limits."
+    return f"{missed} {best.columns} × {best.rows} would have been enough."
