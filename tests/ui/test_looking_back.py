@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QApplication, QDialog
 
 from at_the_window import press, words
 from tallgrain.clock import now
+from tallgrain.core.surface.density import density_advice
 from tallgrain.errors import GuardRefused, InputError, JobError
 from tallgrain.store.ledger import MachineEvent
 from tallgrain.ui.draw.strip import strip_places
@@ -422,3 +423,32 @@ def test_looking_back_goes_on_whatever_the_printer_does(season, qtbot, trouble, 
     press(window, Qt.Key.Key_Left)
     press(window, Qt.Key.Key_Return)
     qtbot.waitUntil(lambda: s.shown.head.ident == "32", timeout=5000)
+
+
+def test_the_first_layer_is_a_layer_with_its_advice(season, qtbot):
+    window, _ = season
+    s, surface, panel = window.session, window.surface, window.surface.bench.first
+    press(window, Qt.Key.Key_F)
+    assert surface.layer is Layer.FIRST and panel.isVisible()
+    seen = surface.first_layer()
+    low, high = s.sheet.tolerance.first_layer_mm
+    advice = density_advice(s.shown.survey.xy, s.shown.survey.heights, min(0.2 - low, high - 0.2))
+    best = seen.advice.recommended
+    assert best.name == advice.recommended.name
+    assert f"{best.columns} × {best.rows} would have been enough" in panel.advice.text()
+    assert "Everywhere within" in panel.verdict.text() and seen.audit.holds
+    panel.ways.setCurrentIndex(2)  # without compensation a plate of 0.19 mm leaves the limits
+    panel.ways.activated.emit(2)
+    bare = surface.first_layer()
+    assert not bare.audit.holds and "too thin" in panel.verdict.text()
+    assert bare.audit.least < seen.audit.least < 0.2 < seen.audit.most < bare.audit.most
+    panel.ways.setCurrentIndex(1)
+    panel.ways.activated.emit(1)
+    few = surface.first_layer()
+    # A 3 x 3 leaves in the layer what it does not see.
+    worst = np.abs(few.audit.thickness - seen.audit.thickness).max()
+    assert worst == pytest.approx(few.coarse_misses, rel=0.15)
+    surface._point((100.0, 100.0))
+    assert "first layer 0." in surface.reading.text()
+    press(window, Qt.Key.Key_H)
+    assert not panel.isVisible() and surface.bench.readout.isVisible()

@@ -35,6 +35,7 @@ Gcode = Annotated[
 ]
 Pace = StrEnum("Pace", {"instant": "instant", "real": "real"})
 Reference = StrEnum("Reference", {"ls": "ls", "mz": "mz"})
+Rows = StrEnum("Rows", {"front": "front", "rear": "rear"})
 Interpolation = StrEnum("Interpolation", {"bilinear": "bilinear", "bicubic": "bicubic"})
 
 

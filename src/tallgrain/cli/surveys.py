@@ -15,6 +15,7 @@ from tallgrain.cli.common import (
     Link,
     MachineName,
     Remote,
+    Rows,
     Samples,
     aligned,
     app,
@@ -229,10 +230,39 @@ def import_survey(file: Path, machine: MachineName, as_json: AsJson = False) -> 
 
 
 @app.command()
-def convert(source: Path, target: Path) -> None:
+def convert(
+    source: Path,
+    target: Path,
+    extent: Annotated[
+        str | None,
+        typer.Option(help="Where a matrix of heights lies, in mm: left,right,front,rear."),
+    ] = None,
+    rows: Annotated[Rows, typer.Option(help="Which row of a matrix comes first.")] = Rows.front,
+    exaggeration: Annotated[
+        float, typer.Option(min=0.001, max=10_000, help="Of the heights of a relief (STL, PLY).")
+    ] = 1.0,
+) -> None:
     """Rewrite a survey file in another format."""
     from tallgrain.clock import now
     from tallgrain.formats.files import ending_of, read_survey, write_survey
 
     ending_of(target)
-    write_survey(read_survey(source, now()), target)
+    found = read_survey(source, now(), extent=_extent(extent, rows is Rows.front))
+    write_survey(found, target, exaggeration)
+
+
+def _extent(text: str | None, front_first: bool) -> Any:
+    """An extent from the command line. Raises InputError."""
+    from tallgrain.formats.matrix_text import Extent, checked_extent
+
+    if text is None:
+        return None
+    try:
+        x0, x1, y0, y1 = (float(part) for part in text.split(","))
+    except ValueError:
+        raise InputError(
+            f"'{text}' is no extent.",
+            "--extent",
+            "Give left,right,front,rear such as 10,340,5,240.",
+        ) from None  # fmt: skip
+    return checked_extent(Extent(x0, x1, y0, y1, front_first), "--extent")

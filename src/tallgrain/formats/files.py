@@ -5,42 +5,86 @@ from datetime import datetime
 from pathlib import Path
 
 from tallgrain.core.surface.interpolate import mesh_of
-from tallgrain.core.survey import Survey
+from tallgrain.core.survey import Point, Survey
 from tallgrain.errors import InputError
+from tallgrain.formats.matrix_text import Extent, extent_of, looks_like_matrix, parse_matrix
 from tallgrain.formats.point_text import parse_points, points_text
+from tallgrain.formats.sdf import read_sdf, write_sdf
+from tallgrain.formats.solids import write_ply, write_stl
+from tallgrain.formats.surface_grid import grid_of
 from tallgrain.formats.survey_json import parse_survey, survey_text
 from tallgrain.formats.textio import read_text, write_text
+from tallgrain.formats.x3p import read_x3p, write_x3p
 
 SEPARATORS = {".csv": ",", ".tsv": "\t", ".txt": " ", ".xyz": " "}
-ENDINGS = (".json", *SEPARATORS)
+SOLIDS = (".stl", ".ply")
+# What can be read, and what can only be written.
+ENDINGS = (".json", *SEPARATORS, ".x3p", ".sdf")
+WRITTEN = (*ENDINGS, *SOLIDS)
 
 
-def ending_of(path: Path) -> str:
+def ending_of(path: Path, known: tuple[str, ...] = WRITTEN) -> str:
     """The file's ending, where it is one that we know; raises InputError otherwise."""
     ending = path.suffix.lower()
-    if ending not in ENDINGS:
+    if ending in SOLIDS and ending not in known:
+        raise InputError(
+            "a relief is only written: its triangles hold no survey.", str(path),
+            f"Use one of {', '.join(known)}.",
+        )  # fmt: skip
+    if ending not in known:
         raise InputError(
             f"the ending '{ending}' says nothing about the format.",
             str(path),
-            f"Use one of {', '.join(ENDINGS)}.",
+            f"Use one of {', '.join(known)}.",
         )
     return ending
 
 
-def read_survey(path: Path, now: datetime, machine: str = "") -> Survey:
-    """A survey from a file; text without a date gets `now`, without a printer `machine`."""
-    ending = ending_of(path)
-    text = read_text(path)
+def read_survey(
+    path: Path, now: datetime, machine: str = "", extent: Extent | None = None
+) -> Survey:
+    """A survey from a file; what has no date gets `now`, no printer `machine`. extent: where a
+    matrix without a header lies."""
+    ending = ending_of(path, ENDINGS)
     if ending == ".json":
-        return parse_survey(text, str(path))
-    points = parse_points(text, str(path))
+        return parse_survey(read_text(path), str(path))
+    if ending in (".x3p", ".sdf"):
+        grid = read_x3p(path) if ending == ".x3p" else read_sdf(path)
+        points = grid.points(str(path))
+    else:
+        points = text_points(read_text(path), str(path), extent)
     survey = Survey(machine, "surface", now, points, note=f"from {path.name}")
     mesh = mesh_of(survey.xy, survey.heights)
     return replace(survey, shape=(len(mesh.xs), len(mesh.ys))) if mesh else survey
 
 
-def write_survey(survey: Survey, path: Path) -> None:
-    """Write a survey in the format that the file's ending names."""
+def text_points(text: str, where: str, extent: Extent | None = None) -> tuple[Point, ...]:
+    """Points from text: lines of x, y and z, or a matrix of heights with its extents. Raises
+    InputError."""
+    said = extent_of(text, where) or extent
+    if said is not None:
+        return parse_matrix(text, where, said)
+    if looks_like_matrix(text):
+        raise InputError(
+            "it looks like a matrix of heights, and nothing says where it lies.", where,
+            "Give --extent x0,x1,y0,y1, or a first line: # matrix x 10 340 y 5 240 rows front",
+        )  # fmt: skip
+    return parse_points(text, where)
+
+
+def write_survey(survey: Survey, path: Path, exaggeration: float = 1.0) -> None:
+    """Write a survey in the format that the file's ending names; exaggeration: of a relief's
+    heights. Raises InputError where the format can't hold it."""
     ending = ending_of(path)
-    text = survey_text(survey) if ending == ".json" else points_text(survey, SEPARATORS[ending])
-    write_text(path, text)
+    note = f"{survey.machine} {survey.conditions.sentence()}".strip()
+    if ending == ".json":
+        write_text(path, survey_text(survey))
+    elif ending in SEPARATORS:
+        write_text(path, points_text(survey, SEPARATORS[ending]))
+    elif ending == ".x3p":
+        write_x3p(grid_of(survey, str(path)), path, note, survey.taken_at)
+    elif ending == ".sdf":
+        write_sdf(grid_of(survey, str(path)), path, note)
+    else:
+        write = write_stl if ending == ".stl" else write_ply
+        write(grid_of(survey, str(path)), path, exaggeration)

@@ -28,7 +28,7 @@ from PyQt6.QtWidgets import (
 
 from tallgrain.clock import now
 from tallgrain.errors import TallGrainError
-from tallgrain.formats.files import ENDINGS, read_survey, write_survey
+from tallgrain.formats.files import ENDINGS, WRITTEN, read_survey, write_survey
 from tallgrain.formats.machine_toml import read_sheet_text
 from tallgrain.paths import data_home
 from tallgrain.store.ledger import MachineEvent
@@ -370,7 +370,7 @@ class Window(QMainWindow):
         shown = self.session.shown
         if shown is None:
             return
-        endings = " ".join(f"*{e}" for e in ENDINGS)
+        endings = " ".join(f"*{e}" for e in WRITTEN)
         name, _ = QFileDialog.getSaveFileName(self, "Save survey as", "", f"Surveys ({endings})")
         if not name:
             return

@@ -104,15 +104,19 @@ def chart(
     )  # fmt: skip
 
 
-def raster_chart(xs: Floats, ys: Floats, raster: Floats, span: float) -> Chart:
-    """The chart of a raster (len(ys), len(xs)) mm that was made already, on a scale of ±span."""
+def raster_chart(
+    xs: Floats, ys: Floats, raster: Floats, span: float, levels: tuple[float, ...]
+) -> Chart:
+    """The chart of a raster (len(ys), len(xs)) mm that was made already, on a scale of ±span, with
+    contour lines at the given levels."""
     box = (float(xs[0]), float(ys[0]), float(xs[-1]), float(ys[-1]))
-    lines, step = _contours(raster, box, span)
+    generator = contourpy.contour_generator(xs, ys, np.ma.masked_invalid(raster))
+    lines = tuple(Contour(z, np.asarray(v)) for z in levels for v in generator.lines(z))
     extremes = []
     for at in (np.nanargmax(raster), np.nanargmin(raster)):
         j, i = np.unravel_index(int(at), raster.shape)
         extremes.append(Extreme(float(xs[i]), float(ys[j]), float(raster[j, i])))
-    return Chart(*box, raster, lines, span, step, extremes[0], extremes[1])
+    return Chart(*box, raster, lines, span, 0.0, extremes[0], extremes[1])
 
 
 def _contours(

@@ -63,7 +63,9 @@ def first_layer_sight(
         advice = None
     misses = float(np.nanmax(np.abs(missed(mesh, 3, 3, "bilinear")))) if can_thin else None
     span = max(high - layer, layer - low)
-    chart = raster_chart(audit.xs, audit.ys, audit.thickness - layer, span)
+    # Lines where a limit is met: at every step they would only show the noise.
+    about = audit.thickness - layer
+    chart = raster_chart(audit.xs, audit.ys, about, span, (low - layer, high - layer))
     return FirstLayerSight(way, layer, limits, gap_u, audit, chart, advice, misses)
 
 

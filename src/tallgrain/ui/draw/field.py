@@ -37,6 +37,7 @@ class Picture:
     show_points: bool = True
     show_reach: bool = True
     caption: tuple[str, str] = ("ridge", "hollow")
+    middle: str = "level"
     line: tuple[tuple[float, float], tuple[float, float]] | None = None
     cursor: tuple[float, float] | None = None
     pinned: bool = False
@@ -47,8 +48,8 @@ class Picture:
         """What the drawing depends on, but for the line and the cursor, which move."""
         return (
             id(self.sheet), id(self.points), id(self.heights), id(self.chart), self.dropped,
-            self.now, self.flags, self.show_points, self.show_reach, self.caption, self.pinned,
-            self.crossed, self.light,
+            self.now, self.flags, self.show_points, self.show_reach, self.caption,
+            self.middle, self.pinned, self.crossed, self.light,
         )  # fmt: skip
 
 
@@ -386,13 +387,18 @@ def _scale(painter: QPainter, rect: QRectF, picture: Picture) -> None:
     x = bar.right() + 7
     text(painter, QPointF(bar.left(), bar.top() - 12), picture.caption[0], pixels=12)
     text(painter, QPointF(bar.left(), bar.bottom() + 20), picture.caption[1], pixels=12)
-    for share, words in ((0.0, mm(chart.span, 2, True)), (0.5, "level"), (1.0, mm(-chart.span, 2))):
+    for share, words in (
+        (0.0, mm(chart.span, 2, True)),
+        (0.5, picture.middle),
+        (1.0, mm(-chart.span, 2)),
+    ):
         y = bar.top() + share * height
         painter.setPen(pen(theme.INK, 1))
         painter.drawLine(QPointF(bar.right(), y), QPointF(bar.right() + 4, y))
         text(painter, QPointF(x, y + 4), words, pixels=12)
     below = bar.bottom() + 40
-    words = ["mm, contours", f"every {chart.step:g}"]
+    # A chart without a step has lines at limits only.
+    words = ["mm, contours", f"every {chart.step:g}"] if chart.step else ["mm, lines", "at limits"]
     for line in [*words, "scale pinned"] if picture.pinned else words:
         text(painter, QPointF(bar.left() - 6, below), line, pixels=11, colour=theme.MUTED)
         below += 15

@@ -33,7 +33,7 @@ class FirstLayerPanel(QWidget):
         self.verdict = label(role="safety", wrap=True)
         self.why = label(role="muted", wrap=True)
         self.advice = label(wrap=True)
-        self.options = label(role="figure", wrap=True)
+        self.options = label(role="figure")
         for part in (
             self.readout, self.ways, self.verdict, self.why, rule(),
             label("Were the points enough?", "head"), self.advice, self.options,
@@ -49,7 +49,7 @@ class FirstLayerPanel(QWidget):
         """Tell one audit."""
         audit, (low, high) = seen.audit, seen.limits
         self.readout.tell(
-            f"{mm(audit.least, 2)}–{mm(audit.most, 2)}", "mm first layer",
+            mm(audit.least, 2), f"to {mm(audit.most, 2)} mm first layer",
             f"wanted {mm(low, 2)} to {mm(high, 2)} (k = 2)",
         )  # fmt: skip
         tell(self.verdict, _verdict(seen))
@@ -60,8 +60,8 @@ class FirstLayerPanel(QWidget):
         for option in seen.advice.options[:MOST_OPTIONS] if seen.advice is not None else ():
             best = option is (seen.advice.recommended if seen.advice else None)
             lines.append(
-                f"{option.columns} × {option.rows}: off by {mm(option.worst)} mm at most, "
-                f"{duration(option.estimate_s)}{'  ←' if best else ''}"
+                f"{option.columns} × {option.rows}: {mm(option.worst)} mm at most, "
+                f"{duration(option.estimate_s)}{'  ← enough' if best else ''}"
             )
         tell(self.options, "\n".join(lines))
 

@@ -279,7 +279,7 @@ class SurfaceStation:
         if self.layer is Layer.FIRST and self.first_layer() is not None:
             return Picture(
                 s.sheet, shown.xy, shown.heights, chart=self._chart(), caption=("thick", "thin"),
-                pinned=True,
+                middle="as sliced", pinned=True,
             )  # fmt: skip
         points_only = self.layer is Layer.POINTS
         return Picture(

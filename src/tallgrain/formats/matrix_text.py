@@ -1,0 +1,139 @@
+"""Heights as a matrix of text: one row of the plate a line, extents in a header or given apart.
+
+The header is a comment of our own: `# matrix x 10 340 y 5 240 rows front` (mm, from the first
+column to the last, from the front row to the rear one; rows front: the first line is the front of
+the plate, rows rear: it is the rear).
+"""
+
+import math
+import re
+from dataclasses import dataclass
+
+import numpy as np
+
+from tallgrain.core.survey import Point
+from tallgrain.errors import InputError
+
+HEADER = re.compile(
+    r"#\s*matrix\s+x\s+(\S+)\s+(\S+)\s+y\s+(\S+)\s+(\S+)(?:\s+rows\s+(front|rear))?", re.IGNORECASE
+)
+MOST_SIDE = 2000
+MISSING = ("", "nan", "-", "–", "null", "none")
+
+
+@dataclass(frozen=True)
+class Extent:
+    """Where the matrix lies (mm), and whether its first line is the front of the plate."""
+
+    x0: float
+    x1: float
+    y0: float
+    y1: float
+    front_first: bool = True
+
+
+def extent_of(text: str, where: str) -> Extent | None:
+    """What a header says; None without one. Raises InputError where it says nonsense."""
+    for number, line in enumerate(text.splitlines(), 1):
+        if not line.lstrip().startswith("#"):
+            if line.strip():
+                return None
+            continue
+        found = HEADER.match(line.strip())
+        if found:
+            try:
+                x0, x1, y0, y1 = (float(f.replace(",", ".")) for f in found.groups()[:4])
+            except ValueError:
+                raise InputError(
+                    "the extents in the header are no numbers.", f"{where}, line {number}",
+                    "Write it as: # matrix x 10 340 y 5 240 rows front",
+                ) from None  # fmt: skip
+            return checked_extent(
+                Extent(x0, x1, y0, y1, (found[5] or "front").lower() == "front"),
+                f"{where}, line {number}",
+            )
+    return None
+
+
+def checked_extent(extent: Extent, where: str) -> Extent:
+    """The extent itself. Raises InputError where it can't be one."""
+    sides = (extent.x0, extent.x1, extent.y0, extent.y1)
+    some = extent.x1 > extent.x0 and extent.y1 > extent.y0
+    if not all(math.isfinite(s) for s in sides) or not some:
+        raise InputError(
+            f"the extents x {extent.x0:g} to {extent.x1:g}, y {extent.y0:g} to {extent.y1:g} mm "
+            "hold nothing.", where, "Give left, right, front and rear in mm.",
+        )  # fmt: skip
+    return extent
+
+
+def looks_like_matrix(text: str) -> bool:
+    """Whether its lines hold more or fewer figures than x, y and z would."""
+    counts = {len(_fields(line)) for line in _lines(text)[:50]}
+    return len(counts) >= 1 and min(counts, default=3) > 3
+
+
+def parse_matrix(text: str, where: str, extent: Extent) -> tuple[Point, ...]:
+    """Points of a matrix. Raises InputError naming line and column."""
+    rows: list[list[float]] = []
+    for number, line in enumerate(text.splitlines(), 1):
+        if not line.strip() or line.lstrip().startswith("#"):
+            continue
+        fields = _fields(line)
+        if rows and len(fields) != len(rows[0]):
+            raise InputError(
+                f"this row has {len(fields)} figures, the first one {len(rows[0])}.",
+                f"{where}, line {number}",
+                "Give every row as many; 'nan' where nothing was measured.",
+            )  # fmt: skip
+        rows.append([_height(f, f"{where}, line {number}, column {i + 1}")
+                     for i, f in enumerate(fields)])  # fmt: skip
+        if max(len(rows), len(fields)) > MOST_SIDE:
+            raise InputError(f"a side has more than {MOST_SIDE} heights.", where, "Thin it first.")
+    if len(rows) < 2 or len(rows[0]) < 2:
+        raise InputError(
+            "a matrix needs two rows and two columns.", where, "Give one row of the plate a line."
+        )
+    heights = np.array(rows)
+    if not extent.front_first:
+        heights = heights[::-1]
+    xs = np.linspace(extent.x0, extent.x1, heights.shape[1])
+    ys = np.linspace(extent.y0, extent.y1, heights.shape[0])
+    points = [
+        Point(round(float(x), 6), round(float(y), 6), float(z))
+        for y, row in zip(ys, heights, strict=True) for x, z in zip(xs, row, strict=True)
+        if math.isfinite(z)
+    ]  # fmt: skip
+    if not points:
+        raise InputError("no height is in it.", where, "Give at least four.")
+    return tuple(points)
+
+
+def _lines(text: str) -> list[str]:
+    return [
+        line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")
+    ]
+
+
+def _fields(line: str) -> list[str]:
+    for separator in ("\t", ";"):
+        if separator in line:
+            return [f.strip() for f in line.strip("\r\n").split(separator)]
+    if "," in line and (" " not in line.strip() or ", " in line):
+        return [f.strip() for f in line.split(",")]
+    return line.split()
+
+
+def _height(field: str, where: str) -> float:
+    text = field.strip().strip('"').replace("−", "-")
+    if text.lower() in MISSING:
+        return math.nan
+    if text.count(",") == 1 and "." not in text:
+        text = text.replace(",", ".")
+    try:
+        value = float(text)
+    except ValueError:
+        raise InputError(f"'{field[:30]}' is no height.", where, "Give it in mm.") from None
+    if math.isinf(value) or abs(value) > 1000:
+        raise InputError(f"a height of {value:g} mm can't be one.", where, "Give it in mm.")
+    return value
