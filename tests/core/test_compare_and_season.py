@@ -196,4 +196,8 @@ def test_a_season_is_each_surveys_own_flatness(sizes, seed):
 def test_a_season_of_nothing_and_of_one():
     empty = SeasonRows((), np.empty(0, dtype=int), np.empty((0, 2)), np.empty(0))
     assert len(season_flatness(empty)) == 0
+    # A part of the plate is no figure of a season.
+    part = survey(XY[XY[:, 0] < XY[:, 0].mean()], BED[XY[:, 0] < XY[:, 0].mean()])
+    told = season_flatness(rows_of([survey(XY, BED), part]), tuple(0.6 * np.ptp(XY, axis=0)))
+    assert np.isfinite(told).tolist() == [True, False]
     assert season_flatness(rows_of([survey(XY[:2], BED[:2])])).tolist() != [0.0]

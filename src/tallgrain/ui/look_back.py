@@ -73,6 +73,10 @@ class Compared:
     error: TallGrainError | None
 
 
+# A survey that covers less of the plate's sides is of a part of it, and no figure of the season.
+WHOLE_SHARE = 0.6
+
+
 class LookBack(QObject):
     """Reads the season and compares, beside the window's thread."""
 
@@ -96,7 +100,7 @@ class LookBack(QObject):
             self.pin_a = self.pin_b = None
         self._sheet, self.shown = sheet, shown
         if sheet is not None:
-            self._worker.do("season", partial(self._read, sheet.name))
+            self._worker.do("season", partial(self._read, sheet))
 
     def pin(self, name: str, ident: str | None) -> None:
         """Pin A or B to a survey, or take the pin away; the same place twice takes it away."""
@@ -132,9 +136,10 @@ class LookBack(QObject):
     def _again(self) -> None:
         self.read(self._sheet, self.shown)
 
-    def _read(self, machine: str) -> Season:
-        rows = self._ledger.season(machine)
-        return Season(rows.heads, season_flatness(rows), tuple(self._ledger.events(machine)))
+    def _read(self, sheet: MachineSheet) -> Season:
+        rows, box = self._ledger.season(sheet.name), sheet.plate.outline.box
+        figures = season_flatness(rows, (WHOLE_SHARE * box.width, WHOLE_SHARE * box.depth))
+        return Season(rows.heads, figures, tuple(self._ledger.events(sheet.name)))
 
     def _compare(self) -> None:
         sides, sheet = self.sides(), self._sheet

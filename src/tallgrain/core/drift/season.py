@@ -36,8 +36,11 @@ class SeasonHead:
     conditions: Conditions
 
 
-def season_flatness(rows: SeasonRows) -> Floats:
+def season_flatness(rows: SeasonRows, least: tuple[float, float] = (0.0, 0.0)) -> Floats:
     """FLTt about each survey's least-squares plane: (surveys,) mm, NaN where there is no plane.
+
+    least: width and depth (mm) that a survey must cover: a part of the plate is flatter than the
+    whole, and in a series it would read as a change.
 
     Surveys that touched the same places share one projection, so that a season of one plan is a
     single matrix product.
@@ -56,7 +59,19 @@ def season_flatness(rows: SeasonRows) -> Floats:
             same = (xy[left] == xy[left[0]]).all(axis=(1, 2))
             figures[group[left[same]]] = _flatness(xy[left[0]], heights[left[same]])
             left = left[~same]
+    figures[~_wide(rows, starts, least)] = np.nan
     return figures
+
+
+def _wide(rows: SeasonRows, starts: np.ndarray, least: tuple[float, float]) -> np.ndarray:
+    """Which surveys cover so much."""
+    wide = np.zeros(len(rows.heads), dtype=bool)
+    some = np.flatnonzero(np.diff(starts) > 0)
+    if len(some):
+        low = np.minimum.reduceat(rows.xy, starts[some])
+        high = np.maximum.reduceat(rows.xy, starts[some])
+        wide[some] = (high - low >= least).all(axis=1)
+    return wide
 
 
 def _flatness(xy: Floats, heights: Floats) -> Floats:
