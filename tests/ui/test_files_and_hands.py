@@ -1,5 +1,6 @@
 """Printers, files, heat and the demo's hands at the real window."""
 
+import numpy as np
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QDialog, QFileDialog, QMessageBox
@@ -168,3 +169,38 @@ def test_the_demos_hands_print_a_patch_and_show_it(season, qtbot):
     assert "still lies on the plate" in told[1]
     dialog.accept()
     qtbot.waitUntil(lambda: "message" in made.hands("hands.patch"), timeout=5000)
+
+
+def test_only_around_a_print(bench, qtbot, tmp_path):
+    window, made = bench()
+    s, surface = window.session, window.surface
+    path = tmp_path / "clip.gcode"
+    walls = [f"G1 X{x} Y{y} E{i}" for i, (x, y) in enumerate(((60, 50), (160, 50), (160, 120)), 1)]
+    path.write_text("G90\nG0 X60 Y120 Z0.2\n" + "\n".join(walls) + "\nG1 Z0.4\nG1 X60 Y50 E9\n")
+    surface.open_plan()
+    dialog = surface._planning
+    whole = len(s.planned().points)
+    dialog.read_program(path)
+    qtbot.waitUntil(lambda: dialog.box is not None and dialog._reader.resting, timeout=5000)
+    assert "x 60 to 160" in dialog.printed.text() and "1 part" in dialog.printed.text()
+    points = s.planned().points
+    assert 9 <= len(points) < whole
+    assert points.min(axis=0) == pytest.approx((55, 45)) and points.max(axis=0) == pytest.approx(
+        (165, 125)
+    )
+    dialog.read_program(tmp_path / "gone.gcode")
+    qtbot.waitUntil(lambda: "no such file" in dialog.printed.text(), timeout=5000)
+    assert len(s.planned().points) == len(points)  # what was known stays
+    dialog.accept()
+    s.start_survey()
+    qtbot.waitUntil(lambda: not s.busy and s.shown is not None, timeout=20_000)
+    assert s.shown.survey.xy.max() <= 165.001
+    qtbot.waitUntil(
+        lambda: s.back.season is not None and len(s.back.season.heads) > 0, timeout=5000
+    )
+    assert np.isnan(s.back.season.figures[-1])  # a part is no figure of the season
+    surface.open_plan()
+    surface._planning.take_whole()
+    assert len(s.planned().points) == whole
+    surface._planning.accept()
+    assert made.truth()["strikes"] == []

@@ -13,7 +13,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from tallgrain.clock import now
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.core.plan.grid import Plan, grid_plan
+from tallgrain.core.plan.grid import Plan
 from tallgrain.core.surface.chart import Chart
 from tallgrain.core.surface.sight import Sight, sight_of_points, sight_of_survey
 from tallgrain.errors import Halted, LinkError, TallGrainError
@@ -207,14 +207,13 @@ class Session(QObject):
             return None
         key = (self.sheet, self.chosen)
         if self._plan is None or self._plan[0] != key:
-            chosen = self.chosen
-            self._plan = key, grid_plan(self.sheet, chosen.columns, chosen.rows, chosen.samples)
+            self._plan = key, self.chosen.plan(self.sheet)
         return self._plan[1]
 
     def choose_plan(self, chosen: SurveyPlan) -> None:
         """Take the builder's choice for the next survey. Raises InputError where it can't be."""
         if self.sheet is not None:
-            grid_plan(self.sheet, chosen.columns, chosen.rows, chosen.samples)
+            chosen.plan(self.sheet)
         self.chosen = chosen
         self.changed.emit()
         self.survey_changed.emit()

@@ -3,7 +3,9 @@
 from dataclasses import dataclass
 from enum import Enum
 
+from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.grid import Plan
+from tallgrain.core.plan.kinds import plan_for
 from tallgrain.core.surface.sight import Sight
 from tallgrain.core.survey import Survey
 from tallgrain.routines.events import PointTouched
@@ -21,7 +23,8 @@ class LinkState(Enum):
 
 @dataclass(frozen=True)
 class SurveyPlan:
-    """What the builder chose for the next survey."""
+    """What the builder chose for the next survey; box: x0, y0, x1, y1 (mm) of what will be printed,
+    None for the whole plate, whose columns and rows then only set the spacing."""
 
     columns: int = 9
     rows: int = 9
@@ -29,6 +32,12 @@ class SurveyPlan:
     nozzle_c: float | None = None
     plate_c: float | None = None
     soak_min: float = 0.0
+    box: tuple[float, float, float, float] | None = None
+
+    def plan(self, sheet: MachineSheet) -> Plan:
+        """Its points. Raises InputError."""
+        kind, count = "area" if self.box else "grid", (self.columns, self.rows)
+        return plan_for(sheet, kind, count, self.samples, self.box)
 
 
 @dataclass

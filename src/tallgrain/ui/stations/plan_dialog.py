@@ -1,11 +1,14 @@
 """Choosing the next survey: how many points and touches, and the heat before it."""
 
+from pathlib import Path
+
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
     QDialog,
     QDoubleSpinBox,
+    QFileDialog,
     QFormLayout,
     QHBoxLayout,
     QLabel,
@@ -16,10 +19,12 @@ from PyQt6.QtWidgets import (
 
 from tallgrain.core.plan.grid import COUNT_RANGE, SAMPLES_RANGE
 from tallgrain.errors import InputError
+from tallgrain.formats.program_scan import FirstLayer, first_layer
 from tallgrain.ui.session import Session
 from tallgrain.ui.state import SurveyPlan
 from tallgrain.ui.widgets import button, label
-from tallgrain.ui.words import count_of, duration
+from tallgrain.ui.words import count_of, duration, mm
+from tallgrain.ui.worker import Worker
 
 
 class PlanDialog(QDialog):
@@ -69,7 +74,22 @@ class PlanDialog(QDialog):
         form.addRow("P&late", self.plate)
         form.addRow("&Nozzle", self.nozzle)
         form.addRow("&Soak", self.soak)
+        self.box: tuple[float, float, float, float] | None = chosen.box
+        self.whole = button("The whole plate")
+        self.whole.clicked.connect(self.take_whole)
+        self.around = button("Around a &print …")
+        self.around.clicked.connect(self.choose_program)
+        where = QHBoxLayout()
+        where.addWidget(self.around)
+        where.addWidget(self.whole)
+        form.addRow("Where", where)
+        self.printed = label(role="muted", wrap=True)
         column.addLayout(form)
+        column.addWidget(self.printed)
+        self._reader = Worker(self)
+        self._reader.event.connect(self._read)
+        self._reader.failed.connect(self._unread)
+        self.finished.connect(lambda _: self._reader.finish(0.0))
         self.summary = label(wrap=True)
         column.addWidget(self.summary)
         done = button("Use this plan", "primary")
@@ -98,6 +118,40 @@ class PlanDialog(QDialog):
         box.setAccessibleName(name)
         return box
 
+    # Around a print
+
+    def choose_program(self) -> None:
+        """Ask for the program that will be printed."""
+        name, _ = QFileDialog.getOpenFileName(self, "Program that will be printed")
+        if name:
+            self.read_program(Path(name))
+
+    def read_program(self, path: Path) -> None:
+        """Look where its first layer lies; what is known at first is taken at once."""
+        self.printed.setText(f"Reading {path.name} …")
+        self._program = path.name
+        self._reader.play("program", lambda: first_layer(path))
+
+    def _read(self, found: object) -> None:
+        assert isinstance(found, FirstLayer)
+        x0, y0, x1, y1 = self.box = found.box
+        parts = count_of(len(found.islands), "part")
+        rest = "" if found.whole else ", still reading the rest"
+        self.printed.setText(
+            f"{self._program}: first layer at z {mm(found.z, 2)}, x {mm(x0, 0)} to {mm(x1, 0)}, "
+            f"y {mm(y0, 0)} to {mm(y1, 0)} mm, {parts}{rest}."
+        )
+        self._changed()
+
+    def _unread(self, _: str, error: object) -> None:
+        self.printed.setText(str(error))
+
+    def take_whole(self) -> None:
+        """Survey all of the plate again."""
+        self.box = None
+        self.printed.setText("")
+        self._changed()
+
     def _sheet_chosen(self) -> None:
         self._session.plate_sheet = self.sheet.currentData()
 
@@ -112,7 +166,9 @@ class PlanDialog(QDialog):
             self.nozzle.value() if warm else None,
             self.plate.value() if warm else None,
             self.soak.value() if warm else 0.0,
+            self.box,
         )
+        self.whole.setEnabled(self.box is not None)
         try:
             self._session.choose_plan(chosen)
         except InputError as error:
