@@ -10,7 +10,7 @@ from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.kinds import plan_for
 from tallgrain.core.plan.screws import both_reach
-from tallgrain.core.solve.adjusters import room_of, solve_adjusters
+from tallgrain.core.solve.adjusters import Influence, reach_of, room_of, solve_adjusters
 from tallgrain.core.solve.rounds import Rounds, around
 from tallgrain.core.solve.screws import check_screws
 from tallgrain.errors import InputError
@@ -123,3 +123,14 @@ def test_plans_stay_in_reach_and_lie_opposite_one_another(sheet):
     x, y = both_reach(sheet, (1e4, 1e4))
     assert not any(reach.refusals(np.array([[x, y]])))
     assert sheet.travel.x[0] <= x <= sheet.travel.x[1]
+
+
+def test_how_far_each_screw_reaches():
+    """A screw takes all of what it alone would make, and none of a tilt."""
+    at = np.array([a.at for a in RYE.adjusters])
+    matrix = Influence(at).matrix(XY)
+    for i in range(6):
+        tilted = 0.1 * matrix[:, i] + 0.001 * XY[:, 0] - 0.02
+        told = reach_of(matrix, XY, tilted)
+        assert told[i] == pytest.approx(1.0) and (told <= 1 + 1e-9).all()
+    assert (reach_of(matrix[:, :3], XY, np.zeros(len(XY))) == 0).all()

@@ -307,3 +307,16 @@ def test_a_screw_is_where_the_nozzle_was_jogged(rye, qtbot):
     dx, dy = s.sheet.probe.offset
     assert s.sheet.adjusters[2].at == (round(here.x + dx, 1), round(here.y + dy, 1))
     assert made.truth()["strikes"] == []
+
+
+def test_screws_that_are_far_off_are_felt_out(rye, qtbot):
+    window, made = rye
+    station, s = window.adjusters, window.session
+    made.hands("hands.turn", name="front-left", clockwise_deg=900.0)  # 1.75 mm
+    measure(window, qtbot)
+    assert s.problem is not None and station.notice.isVisible()
+    station.far_off.setChecked(True)
+    measure(window, qtbot)
+    assert s.problem is None and station.work.solved.before.fltt > 0.5
+    assert "°" in station.readout.figure.text()
+    assert made.truth()["strikes"] == []

@@ -18,6 +18,7 @@ from tallgrain.core.solve.adjusters import (
     learned_gain,
     level_verdict,
     raise_of,
+    reach_of,
     room_of,
     solve_adjusters,
     turn_for,
@@ -84,6 +85,7 @@ class AdjustersWork(QObject):
         self.touched, self.total = 0, 0
         self._shapes: tuple[object, np.ndarray] | None = None
         self._shown: tuple[object, Shown] | None = None
+        self._reaches: tuple[object, np.ndarray] | None = None
         sheet = self._session.sheet
         if sheet is not None and len(sheet.adjusters) >= 3:
             ledger = self._session.ledger
@@ -244,6 +246,18 @@ class AdjustersWork(QObject):
             self._had[screw.name] = 0.0
             self.changed.emit()
 
+    def reach(self, name: str) -> float:
+        """The share of the bow, twist and waves seen that this screw alone could take out."""
+        sheet, survey = self._session.sheet, self.survey
+        if sheet is None or survey is None:
+            return 0.0
+        key = id(survey), self.gain
+        if self._reaches is None or self._reaches[0] != key:
+            told = reach_of(self._matrix(survey), survey.xy, survey.heights)
+            self._reaches = key, told
+        number = [a.name for a in sheet.adjusters].index(name)
+        return float(self._reaches[1][number])
+
     # Turning
 
     @property
@@ -302,8 +316,9 @@ class AdjustersWork(QObject):
 
     # Measuring
 
-    def measure(self) -> None:
-        """Survey the plate over its screws; what was turned since teaches how it bends."""
+    def measure(self, far_off: bool = False) -> None:
+        """Survey the plate over its screws; what was turned since teaches how it bends. far_off:
+        the screws may be millimetres apart, so travel higher and feel the way."""
         guard, session = self._session.guard, self._session
         if guard is None or not self.here:
             return
@@ -313,6 +328,8 @@ class AdjustersWork(QObject):
         plan = screws_plan(guard.sheet, SAMPLES)
 
         def routine(token: BreakOff) -> Iterator[object]:
+            if far_off:
+                guard.expect_racked(guard.sheet.correction.racked_mm)
             yield from survey_routine(
                 guard, session.ledger, plan, now, token, sheet=session.plate_sheet,
                 soak_min=session.soak_min,

@@ -237,6 +237,19 @@ def turn_for(adjuster: Adjuster, raise_mm: float, u_mm: float) -> Turn:
     return Turn(adjuster.name, raise_mm, degrees, direction, u, degrees <= 2 * u)
 
 
+def reach_of(matrix: Floats, xy: Floats, heights: Floats) -> Floats:
+    """How much of what no tilt explains each screw alone could take (n,), as shares of its mean
+    square: matrix (m, n) raises to heights at points xy (m, 2), heights (m,)."""
+    plane = np.column_stack([np.ones(len(xy)), xy - xy.mean(axis=0)])
+    flat = np.eye(len(xy)) - plane @ np.linalg.pinv(plane)
+    bent, shapes = flat @ heights, flat @ matrix
+    power = float(bent @ bent)
+    sizes = (shapes**2).sum(axis=0)
+    seen = (shapes.T @ bent) ** 2
+    told = np.where(sizes > 1e-12, seen / np.maximum(sizes, 1e-12), 0.0)
+    return np.asarray(told / power if power > 0 else np.zeros(len(told)))
+
+
 def level_verdict(sheet: MachineSheet, turns: Sequence[Turn]) -> str:
     """'below the noise' where the probe can't tell any turn, 'within tolerance' where none raises
     by more than the sheet allows, else 'not level'."""

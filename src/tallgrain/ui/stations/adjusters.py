@@ -5,7 +5,7 @@ from collections.abc import Callable
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QKeyEvent, QPainter, QWheelEvent
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from tallgrain.core.surface.shape import ShapeTerms
 from tallgrain.ui.adjusters_work import LEVEL, AdjustersWork
@@ -17,6 +17,7 @@ from tallgrain.ui.draw.adjusters import (
     Dials,
     dial_places,
     paint_adjusters,
+    seen_direction,
     turn_words,
 )
 from tallgrain.ui.probe_work import ProbeWork
@@ -122,6 +123,7 @@ class AdjustersStation:
         self.alone.clicked.connect(self.work.probe_screw)
         self.anew = button("Count its turns from here", tip="After the springs were set by hand")
         self.anew.clicked.connect(self.work.count_anew)
+        self.far_off = QCheckBox("The screws may be &far off: feel the way")
         self.shape = button("See the shape: Surface")
         self.shape.clicked.connect(lambda: self.on_shape())
         self.shape.setVisible(False)
@@ -132,7 +134,7 @@ class AdjustersStation:
         self.ends = label(role="rust", wrap=True)
         for part in (
             self.shape, self.wrong, self.use, self.ends, self.alone, self.flip, self.hold, rule(),
-            self.becomes, self.back, self.learnt, self.anew,
+            self.becomes, self.back, self.learnt, self.anew, self.far_off,
         ):  # fmt: skip
             column.addWidget(part)
         column.addStretch(1)
@@ -195,7 +197,7 @@ class AdjustersStation:
         if s.link in (LinkState.NONE, LinkState.LOST):
             s.link_to(s.url)
         elif self.tabbed.number == TURN:
-            self.work.measure()
+            self.work.measure(self.far_off.isChecked())
         else:
             (self.gauge if self.tabbed.number == GAUGE else self.places).primary()
 
@@ -300,7 +302,14 @@ class AdjustersStation:
             tell(self.becomes, "")
             return
         small = f"{work.survey.kind} survey of {day(work.survey.taken_at)}"
-        self.readout.tell(mm(solved.before.fltt), "mm FLTt as measured", small)
+        fltt = f"{mm(solved.before.fltt)} mm FLTt as measured"
+        if work.level or screw.leave:
+            self.readout.tell(mm(solved.before.fltt), "mm FLTt as measured", small)
+        else:
+            # The one figure that is read from the floor beside the printer.
+            whole, rest = divmod(round(screw.turn_deg), 360)
+            figure = f"{whole}× + {rest}°" if whole else f"{rest}°"
+            self.readout.tell(figure, seen_direction(screw, self.under), f"{fltt}, {small}")
         ended = {
             "within tolerance": "Within tolerance: what is left is shape, not tilt.",
             "below the noise": "Below the noise: the probe can't tell any turn that is left.",
@@ -313,15 +322,16 @@ class AdjustersStation:
         so_far = f"{screw.name} has had {abs(had):.2f} turns {way} so far" if had else (
             f"{screw.name} was not turned yet"
         )  # fmt: skip
-        tell(self.had, f"{so_far}; the probe tells it to ± {2 * screw.u_deg:.0f}° (k = 2).")
+        alone = f"Alone it reaches {work.reach(screw.name) * 100:.0f} % of the bow and twist seen."
+        tell(self.had, f"{so_far}; the probe tells it to ± {2 * screw.u_deg:.0f}° (k = 2). {alone}")
         shown = work.surface()
         assert shown is not None
-        fltt = f"FLTt {mm(shown.flat.fltt)} mm"
+        becomes = f"FLTt {mm(shown.flat.fltt)} mm"
         if work.tried is not None:
-            told = f"With what the dials try: {fltt}. {_terms_words(shown.terms)}"
+            told = f"With what the dials try: {becomes}. {_terms_words(shown.terms)}"
         else:
             reached = f"{solved.reached * 100:.0f} % of what is seen is within the screws' reach"
-            told = f"After all turns: {fltt}, {reached}."
+            told = f"After all turns: {becomes}, {reached}."
         tell(self.becomes, told)
         gain = work.gain
         told = "How the plate bends over its screws is not learnt yet." if gain is None else (
