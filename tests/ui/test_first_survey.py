@@ -6,7 +6,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractButton, QComboBox, QDialog, QLabel, QLineEdit, QWidget
 
-from at_the_window import press, words
+from at_the_window import idle, press, words
 from tallgrain.clock import now
 from tallgrain.core.survey import Point, Survey
 from tallgrain.errors import Halted
@@ -59,11 +59,13 @@ def test_survey_break_off_start_again_halt(bench, qtbot):
     # The look: typing a clearance, and only then the next survey.
     bench_ = window.stations["Surface"].bench
     qtbot.waitUntil(bench_.clearance.hasFocus, timeout=5000)
+    idle(window, qtbot)
     QTest.keyClicks(bench_.clearance, str(made.hands("hands.ruler")["clearance_mm"]))
     press(window, Qt.Key.Key_Return)
     assert s.needs_clearance  # a bare Enter sets nothing
+    idle(window, qtbot)
     press(window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
-    assert "clearance" in window.header.pill.text()
+    qtbot.waitUntil(lambda: "clearance" in window.header.pill.text(), timeout=5000)
     press(window, Qt.Key.Key_F5)
     qtbot.waitUntil(lambda: s.progress is not None and len(s.progress.touched) >= 1, timeout=20_000)
     press(window, Qt.Key.Key_F8)
