@@ -18,6 +18,7 @@ from tallgrain.core.solve.adjusters import (
     learned_gain,
     level_verdict,
     raise_of,
+    raise_seen,
     reach_of,
     room_of,
     solve_adjusters,
@@ -319,11 +320,8 @@ class AdjustersWork(QObject):
     def measure(self, far_off: bool = False) -> None:
         """Survey the plate over its screws; what was turned since teaches how it bends. far_off:
         the screws may be millimetres apart, so travel higher and feel the way."""
-        guard, session = self._session.guard, self._session
-        if guard is None or not self.here:
-            return
-        if no := self._probe.no_way_down(guard):
-            self._probe.refuse(no)
+        guard, session = self._probe.ready_guard() if self.here else None, self._session
+        if guard is None:
             return
         plan = screws_plan(guard.sheet, SAMPLES)
 
@@ -394,11 +392,9 @@ class AdjustersWork(QObject):
 
     def probe_screw(self) -> None:
         """Touch again near the chosen screw alone: what it really did, and what the others need."""
-        guard, session, survey, screw = self._session.guard, self._session, self.survey, self.screw
+        session, survey, screw = self._session, self.survey, self.screw
+        guard = self._probe.ready_guard() if survey is not None and screw is not None else None
         if guard is None or survey is None or screw is None:
-            return
-        if no := self._probe.no_way_down(guard):
-            self._probe.refuse(no)
             return
         sheet = guard.sheet
         number = [a.name for a in sheet.adjusters].index(screw.name)
@@ -417,16 +413,9 @@ class AdjustersWork(QObject):
         sheet, survey = self._session.sheet, self.survey
         assert sheet is not None and survey is not None
         name = sheet.adjusters[number].name
-        at = np.vstack([survey.xy[place], sheet.plate.datum_point])
         gain = self.gain.value if self.gain is not None else 1.0
-        answers = Influence(adjusters_of(sheet)[1], gain).matrix(at)
-        # The reference is found anew at the datum, which the screws move too.
-        shown = answers[0] - answers[1]
-        others = sum(
-            shown[i] * self.turned.get(a.name, 0.0)
-            for i, a in enumerate(sheet.adjusters) if i != number
-        )  # fmt: skip
-        raised = float((z - survey.heights[place] - others) / shown[number])
+        change = z - float(survey.heights[place])
+        raised = raise_seen(sheet, name, survey.xy[place], change, self.turned, gain)
         self._probe.note(ONE, name, "touched", z=z, raised=raised, survey=survey.ident)
         self._take(survey, {**self.turned, name: raised})
         self.changed.emit()

@@ -181,6 +181,14 @@ class ProbeWork(QObject):
         """Why nothing may be touched now: a failed check, or a height that is not known."""
         return self.forbids() or (guard.unknown() if self._session.needs_clearance else None)
 
+    def ready_guard(self) -> Guard | None:
+        """The guard where something may be touched now; else None, and why not is told."""
+        guard = self._session.guard
+        if guard is not None and (no := self.no_way_down(guard)):
+            self.refuse(no)
+            return None
+        return guard
+
     def _excused(self, ails: Ailment) -> bool:
         return ails.may_override and self.overridden == ails.name
 

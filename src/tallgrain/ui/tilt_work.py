@@ -57,11 +57,8 @@ class TiltWork(QObject):
         grid: tuple[int, int] | None = None,
     ) -> None:  # fmt: skip
         """Measure and correct, so many times at the most; 0 only measures."""
-        guard, session = self._session.guard, self._session
+        guard, session = self._probe.ready_guard(), self._session
         if guard is None:
-            return
-        if no := self._probe.no_way_down(guard):
-            self._probe.refuse(no)
             return
         plan = grid_plan(guard.sheet, *grid, 2, "supports") if grid is not None else None
         job = TiltJob(passes, hold, coarse, plan)
@@ -80,11 +77,8 @@ class TiltWork(QObject):
 
     def check(self) -> None:
         """Move every motor there and back, and say what ails it."""
-        guard, session = self._session.guard, self._session
+        guard, session = self._probe.ready_guard(), self._session
         if guard is None:
-            return
-        if no := self._probe.no_way_down(guard):
-            self._probe.refuse(no)
             return
 
         def routine(token: BreakOff) -> Iterator[object]:

@@ -237,6 +237,21 @@ def turn_for(adjuster: Adjuster, raise_mm: float, u_mm: float) -> Turn:
     return Turn(adjuster.name, raise_mm, degrees, direction, u, degrees <= 2 * u)
 
 
+def raise_seen(
+    sheet: MachineSheet, name: str, at: Floats, change: float, turned: Mapping[str, float],
+    gain: float = 1.0,
+) -> float:  # fmt: skip
+    """How far a screw really raised the plate (mm), by the change (mm) of one height at a place
+    (2,) and what the other screws were turned since (mm by name)."""
+    answers = Influence(adjusters_of(sheet)[1], gain).matrix(
+        np.vstack([at, sheet.plate.datum_point])
+    )
+    # The reference is found anew at the datum, which the screws move too.
+    shown = dict(zip((a.name for a in sheet.adjusters), answers[0] - answers[1], strict=True))
+    others = sum(shown[n] * mm for n, mm in turned.items() if n != name)
+    return float((change - others) / shown[name])
+
+
 def reach_of(matrix: Floats, xy: Floats, heights: Floats) -> Floats:
     """How much of what no tilt explains each screw alone could take (n,), as shares of its mean
     square: matrix (m, n) raises to heights at points xy (m, 2), heights (m,)."""

@@ -133,6 +133,16 @@ class LayerAudit:
     least: float
     most: float
 
+    @classmethod
+    def judged(
+        cls, xs: Floats, ys: Floats, thickness: Floats, u: Floats, limits: tuple[float, float]
+    ) -> "LayerAudit":
+        """A layer against its limits, at k = 2."""
+        low, high = thickness - 2 * u, thickness + 2 * u
+        thin, thick = (low < limits[0]).mean(), (high > limits[1]).mean()
+        least, most = float(low.min()), float(high.max())
+        return cls(xs, ys, thickness, u, float(thin), float(thick), least, most)
+
     @property
     def holds(self) -> bool:
         """Whether no place may leave the limits."""
@@ -179,11 +189,7 @@ def audit_layer(
         at = datum or (float(mesh.xs.mean()), float(mesh.ys.mean()))
         thickness = layer - (shape - _level(mesh, at))
         u = np.sqrt(u**2 + s**2)
-    low, high = thickness - 2 * u, thickness + 2 * u
-    return LayerAudit(
-        xs, ys, thickness, u, float((low < limits[0]).mean()), float((high > limits[1]).mean()),
-        float(low.min()), float(high.max()),
-    )  # fmt: skip
+    return LayerAudit.judged(xs, ys, thickness, u, limits)
 
 
 def _level(mesh: Mesh, at: tuple[float, float]) -> float:

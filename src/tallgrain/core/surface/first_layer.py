@@ -14,7 +14,7 @@ from tallgrain.core.surface.density import (
     missed,
     thinned,
 )
-from tallgrain.core.surface.interpolate import Mesh, mesh_of
+from tallgrain.core.surface.interpolate import Mesh, mesh_of, raster
 from tallgrain.core.survey import Survey
 from tallgrain.errors import InputError
 
@@ -71,13 +71,7 @@ def first_layer_sight(
 
 def _with_coarse(mesh: Mesh, audit: LayerAudit, limits: tuple[float, float]) -> LayerAudit:
     """As if only a 3 x 3 of the survey were compensated: what it misses is in the layer too."""
-    from tallgrain.core.surface.interpolate import raster
-
     few = raster(thinned(mesh, 3, 3), audit.xs, audit.ys, "bilinear")
     whole = raster(mesh, audit.xs, audit.ys, "bilinear")
     thickness = audit.thickness + few - whole
-    low, high = thickness - 2 * audit.u, thickness + 2 * audit.u
-    return LayerAudit(
-        audit.xs, audit.ys, thickness, audit.u, float((low < limits[0]).mean()),
-        float((high > limits[1]).mean()), float(low.min()), float(high.max()),
-    )  # fmt: skip
+    return LayerAudit.judged(audit.xs, audit.ys, thickness, audit.u, limits)
