@@ -132,7 +132,7 @@ def test_a_wrong_checksum_and_a_bomb_are_said(tmp_path, monkeypatch):
 @pytest.mark.parametrize(("kind", "code"), [(5, "<i2"), (6, "<i4"), (3, "<f4"), (7, "<f8")])
 def test_binary_sdf_by_the_standards_own_words(tmp_path, kind, code):
     stored = np.array([[1, -2, 3], [40, 50, -60]]).astype(code)
-    head = b"bBCR-1.0" + b"Someone   " + b"010120260000" * 2
+    head = b"bISO-1.0" + b"Someone   " + b"010120260000" * 2
     head += struct.pack("<HH4d3B", 3, 2, 0.05, 0.04, 1e-6, -1.0, 0, kind, 0)
     path = tmp_path / "b.sdf"
     path.write_bytes(head + stored.tobytes())

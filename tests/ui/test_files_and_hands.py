@@ -22,7 +22,7 @@ def test_a_second_printer_is_added_and_shown(season, qtbot, tmp_path, monkeypatc
     sheet = tmp_path / "oats.toml"
     sheet.write_text(shipped_sheet_text("Barley").replace('"Barley"', '"Oats"', 1))
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *a: (str(sheet), ""))
-    window.add_sheet()
+    window.files.add_sheet()
     qtbot.waitUntil(lambda: s.sheet.name == "Oats" and s.shown is None, timeout=5000)
     assert s.link.value == "none"  # another printer is another link
     assert "nothing surveyed yet" in words(window)
@@ -33,7 +33,7 @@ def test_a_second_printer_is_added_and_shown(season, qtbot, tmp_path, monkeypatc
     window.header.printer_chosen.emit("Barley")
     qtbot.waitUntil(lambda: s.shown is not None and s.shown.head.ident == "34", timeout=5000)
     sheet.write_text(sheet.read_text().replace("margin", "margn"))
-    window.add_sheet()
+    window.files.add_sheet()
     assert "did you mean 'margin'" in box_of(window).text()
 
 
@@ -42,15 +42,15 @@ def test_the_survey_that_is_shown_is_saved(season, tmp_path, monkeypatch):
     for ending, begins in (("json", '{\n "format": "tallgrain-survey"'), ("csv", "x_mm,y_mm,z_mm")):
         path = tmp_path / f"bed.{ending}"
         monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, p=path: (str(p), ""))
-        window.save_survey()
+        window.files.save_survey()
         assert path.read_text().startswith(begins)
     picture = tmp_path / "bed.svg"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a: (str(picture), ""))
-    window.save_picture()
+    window.files.save_picture()
     assert "<svg" in picture.read_text()
     wrong = tmp_path / "bed.doc"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a: (str(wrong), ""))
-    for save in (window.save_survey, window.save_picture):
+    for save in (window.files.save_survey, window.save_picture):
         save()
         assert ".doc" in box_of(window).text()
         box_of(window).close()

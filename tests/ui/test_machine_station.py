@@ -144,13 +144,13 @@ def test_every_kind_round_trips_through_the_form(machine, qtbot, tmp_path, monke
     grab_and_drag(window, "keep-out clip 1", (5.0, 0.0))
     file = tmp_path / "out.toml"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a: (str(file), ""))
-    window.save_sheet()
+    window.files.save_sheet()
     assert parse_sheet(file.read_text(), "x") == window.drafts.sheet
     monkeypatch.setattr(QInputDialog, "getText", lambda *a, **k: (f"{name} two", True))
-    window.copy_sheet()
+    window.files.copy_sheet()
     qtbot.waitUntil(lambda: s.sheet.name == f"{name} two", timeout=5000)
     assert s.sheet.keep_outs[-1].name == "clip 1"
-    window.copy_sheet()  # its default name is free, but this one is taken now
+    window.files.copy_sheet()  # its default name is free, but this one is taken now
     assert any("already" in b.text() for b in window.findChildren(QMessageBox) if b.isVisible())
 
 

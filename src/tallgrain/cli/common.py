@@ -10,6 +10,8 @@ from typing import Annotated, Any
 
 import typer
 
+from tallgrain.core.plan.names import KINDS
+
 app = typer.Typer(
     add_completion=False,
     no_args_is_help=False,
@@ -29,7 +31,17 @@ Clearance = Annotated[
     float | None,
     typer.Option(help="How far the nozzle surely stands above the plate, by your own look."),
 ]
-Kind = StrEnum("Kind", {k: k for k in ("grid", "area", "supports", "adjusters")})
+Kind = StrEnum("Kind", {k: k for k in KINDS})
+Points = Annotated[
+    Path | None, typer.Option("--points", help="A file of x y: for the kind points.")
+]
+After = Annotated[
+    str | None, typer.Option("--after", help="A coarse survey, file or id: for the kind steep.")
+]
+Margin = Annotated[
+    str | None,
+    typer.Option("--margins", help="Of a grid: mirrored, or left,right,front,rear in mm."),
+]
 Gcode = Annotated[
     Path | None, typer.Option("--gcode", help="A program to be printed: for the kind area.")
 ]

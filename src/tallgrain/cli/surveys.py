@@ -7,6 +7,7 @@ from typing import Annotated, Any
 import typer
 
 from tallgrain.cli.common import (
+    After,
     AsJson,
     Clearance,
     Count,
@@ -14,6 +15,8 @@ from tallgrain.cli.common import (
     Kind,
     Link,
     MachineName,
+    Margin,
+    Points,
     Remote,
     Rows,
     Samples,
@@ -35,21 +38,35 @@ def plan(
     count: Count = "9x9",
     samples: Samples = None,
     gcode: Gcode = None,
+    points: Points = None,
+    after: After = None,
+    margins: Margin = None,
     as_json: AsJson = False,
 ) -> None:
     """Where a survey would touch, what it leaves out and why."""
     from tallgrain.core.plan.grid import parse_count
     from tallgrain.core.plan.kinds import plan_for
+    from tallgrain.core.plan.purge import purge_spot
     from tallgrain.resolve import machine_sheet
 
     sheet, _ = machine_sheet(machine)
-    made = plan_for(sheet, kind, parse_count(count), samples, _print_box(gcode))
+    layer = _first_layer(gcode)
+    where = _where(layer, points, after, margins)
+    made = plan_for(sheet, kind, parse_count(count), samples, where)
+    spot = purge_spot(sheet, layer.islands) if layer is not None else None
     document = {
         "points": [{"x_mm": float(x), "y_mm": float(y)} for x, y in made.points],
         "dropped": [{"x_mm": d.x, "y_mm": d.y, "why": d.why} for d in made.dropped],
         "travel_mm": round(made.travel_mm, 1),
         "estimate_s": round(made.estimate_s, 1),
     }
+    if spot is not None:
+        box = (
+            dict(zip(("x0_mm", "y0_mm", "x1_mm", "y1_mm"), spot.box, strict=True))
+            if spot.box
+            else None
+        )
+        document["purge"] = {"box": box, "words": spot.words}
 
     def table() -> str:
         lines = [
@@ -58,19 +75,54 @@ def plan(
             aligned([["x (mm)", "y (mm)"], *([number(x), number(y)] for x, y in made.points)]),
         ]
         lines += [f"left out: {number(d.x)}, {number(d.y)}: {d.why}" for d in made.dropped]
+        if spot is not None:
+            at = (
+                f"x {spot.box[0]:.0f} to {spot.box[2]:.0f}, y {spot.box[1]:.0f} to "
+                f"{spot.box[3]:.0f} mm, "
+                if spot.box
+                else ""
+            )
+            lines.append(f"purge line: {at}{spot.words}")
         return "\n".join(lines)
 
     show(document, as_json, table)
 
 
-def _print_box(gcode: Path | None) -> tuple[float, float, float, float] | None:
-    """The box of a program's first layer."""
+def _first_layer(gcode: Path | None) -> Any:
+    """What a program lays first."""
     if gcode is None:
         return None
     from tallgrain.formats.program_scan import first_layer
 
     *_, found = first_layer(gcode)
-    return found.box
+    return found
+
+
+def _where(layer: Any, points: Path | None, after: str | None, margins: str | None) -> Any:
+    """What a kind of plan needs beside its count. Raises InputError."""
+    from tallgrain.core.plan.kinds import Where
+    from tallgrain.formats.point_text import parse_places
+    from tallgrain.formats.textio import read_text
+    from tallgrain.resolve import survey_named
+
+    return Where(
+        layer.box if layer is not None else None,
+        parse_places(read_text(points), str(points)) if points is not None else (),
+        survey_named(after) if after is not None else None,
+        _margins(margins),
+    )
+
+
+def _margins(text: str | None) -> Any:
+    if text is None or text == "mirrored":
+        return text
+    try:
+        left, right, front, rear = (float(part) for part in text.split(","))
+    except ValueError:
+        raise InputError(
+            f"'{text}' are no margins.", "--margins", "Give mirrored, or four such as 10,10,20,10."
+        ) from None
+    return left, right, front, rear
 
 
 @app.command()
@@ -81,6 +133,9 @@ def survey(
     count: Count = "5x5",
     samples: Samples = None,
     gcode: Gcode = None,
+    points: Points = None,
+    after: After = None,
+    margins: Margin = None,
     note: Annotated[str, typer.Option(help="A note kept with the survey.")] = "",
     sheet_name: Annotated[
         str | None, typer.Option("--sheet", help="The sheet on the plate.")
@@ -104,7 +159,8 @@ def survey(
 
     parse_url(link, remote)
     known = machine_sheet(machine)
-    planned = plan_for(known[0], plan, parse_count(count), samples, _print_box(gcode))
+    where = _where(_first_layer(gcode), points, after, margins)
+    planned = plan_for(known[0], plan, parse_count(count), samples, where)
     break_off = BreakOff()
     with at_the_printer(link, known, remote, clearance_mm, break_off) as (guard, ledger):
         for phase in warm_up(guard, nozzle_c, plate_c, soak_min, break_off):
@@ -217,6 +273,7 @@ def export_survey(survey: str, file: Path) -> None:
 def import_survey(file: Path, machine: MachineName, as_json: AsJson = False) -> None:
     """Store a survey from a file."""
     from tallgrain.clock import now
+    from tallgrain.core.machine.placed import check_placed
     from tallgrain.formats.files import read_survey
     from tallgrain.resolve import machine_sheet
 
@@ -225,6 +282,7 @@ def import_survey(file: Path, machine: MachineName, as_json: AsJson = False) -> 
         sheet, text = machine_sheet(machine, ledger)
         if ledger.machine_text(sheet.name) is None:
             ledger.put_machine(sheet.name, text, now())
+        check_placed(found, sheet, str(file))
         ident = ledger.add_survey(found.for_machine(sheet.name))
     show({"survey": ident}, as_json, lambda: f"Stored as survey {ident}.")
 

@@ -46,12 +46,24 @@ class Conditions:
 
 @dataclass(frozen=True)
 class Point:
-    """One place with its touches (mm); z is their mean, or the file's own where it has none."""
+    """One place with its touches (mm); z is their mean, or the file's own where it has none.
+
+    left_out: touches that a stated rule left out of the mean.
+    """
 
     x: float
     y: float
     z: float
     touches: tuple[float, ...] = ()
+    left_out: tuple[float, ...] = ()
+
+
+@dataclass(frozen=True)
+class Recheck:
+    """The first point touched again after so many points (mm), to see the series drift."""
+
+    after: int
+    touches: tuple[float, ...]
 
 
 @dataclass(frozen=True)
@@ -71,6 +83,8 @@ class Survey:
     note: str = ""
     ident: str = ""
     shape: tuple[int, int] | None = None
+    rechecks: tuple[Recheck, ...] = ()
+    drift_rate_mm: float = 0.0  # taken out of every point's height, once for each point before it
     extra: dict[str, Any] = field(default_factory=dict, compare=False)
 
     @cached_property

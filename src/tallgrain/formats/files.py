@@ -23,6 +23,10 @@ ENDINGS = (".json", *SEPARATORS, ".x3p", ".sdf")
 WRITTEN = (*ENDINGS, *SOLIDS)
 
 
+class MatrixWithoutExtent(InputError):
+    """Heights in rows and columns, and nothing says where they lie."""
+
+
 def ending_of(path: Path, known: tuple[str, ...] = WRITTEN) -> str:
     """The file's ending, where it is one that we know; raises InputError otherwise."""
     ending = path.suffix.lower()
@@ -52,8 +56,19 @@ def read_survey(
         grid = read_x3p(path) if ending == ".x3p" else read_sdf(path)
         points = grid.points(str(path))
     else:
-        points = text_points(read_text(path), str(path), extent)
-    survey = Survey(machine, "surface", now, points, note=f"from {path.name}")
+        return survey_of_text(read_text(path), str(path), now, machine, extent)
+    return _survey(points, now, machine, f"from {path.name}")
+
+
+def survey_of_text(
+    text: str, where: str, now: datetime, machine: str = "", extent: Extent | None = None
+) -> Survey:
+    """A survey from text, as read_survey does it. Raises InputError."""
+    return _survey(text_points(text, where, extent), now, machine, f"from {Path(where).name}")
+
+
+def _survey(points: tuple[Point, ...], now: datetime, machine: str, note: str) -> Survey:
+    survey = Survey(machine, "surface", now, points, note=note)
     mesh = mesh_of(survey.xy, survey.heights)
     return replace(survey, shape=(len(mesh.xs), len(mesh.ys))) if mesh else survey
 
@@ -65,7 +80,7 @@ def text_points(text: str, where: str, extent: Extent | None = None) -> tuple[Po
     if said is not None:
         return parse_matrix(text, where, said)
     if looks_like_matrix(text):
-        raise InputError(
+        raise MatrixWithoutExtent(
             "it looks like a matrix of heights, and nothing says where it lies.", where,
             "Give --extent x0,x1,y0,y1, or a first line: # matrix x 10 340 y 5 240 rows front",
         )  # fmt: skip

@@ -60,10 +60,34 @@ def typed_points(text: str, places: Sequence[tuple[float, float]]) -> tuple[Poin
     return parse_points(text, where)
 
 
-def _splitter(line: str) -> Split | None:
+def parse_places(text: str, where: str) -> tuple[tuple[float, float], ...]:
+    """Places from lines of x and y; what follows on a line (a height, say) is left alone. Raises
+    InputError naming the line."""
+    places: list[tuple[float, float]] = []
+    for n, line in enumerate(text.splitlines(), 1):
+        if not line.strip() or line.lstrip().startswith("#"):
+            continue
+        split = _splitter(line.strip(), 2)
+        if split is None:
+            if not places and n == 1:
+                continue  # a header
+            raise InputError(
+                f"can't find x and y in '{line.strip()[:40]}'.", f"{where}, line {n}",
+                "Give lines of x and y in mm, such as '15.0, 20.0'.",
+            )  # fmt: skip
+        fields = split(line.strip())
+        x, y = (_length(f, split, f"{where}, line {n}") for f in fields[:2])
+        places.append((x, y))
+    if not places:
+        raise InputError("there is no place in it.", where, "Give lines of x and y in mm.")
+    return tuple(places)
+
+
+def _splitter(line: str, count: int = 3) -> Split | None:
     for split in SEPARATORS:
         fields = split(line)
-        if len(fields) >= 3 and all(_number(f, split) is not None for f in fields[:3]):
+        there = [_number(f, split) is not None for f in fields[:count]]
+        if len(fields) >= count and all(there):
             return split
     return None
 
@@ -94,15 +118,17 @@ def _point(split: Split, columns: tuple[int, int, int], line: str, where: str) -
     for axis, column in zip("xyz", columns, strict=True):
         if column >= len(fields):
             raise InputError(f"{axis} is missing.", where, "Give x, y and z in mm on each line.")
-        value = _number(fields[column], split)
-        if value is None or not math.isfinite(value) or abs(value) > 10_000:
-            raise InputError(
-                f"'{fields[column].strip()[:30]}' is not a length in mm.",
-                f"{where}, {axis}",
-                "Mend or remove that line.",
-            )
-        values.append(value)
+        values.append(_length(fields[column], split, f"{where}, {axis}"))
     return Point(values[0], values[1], values[2])
+
+
+def _length(field: str, split: Split, where: str) -> float:
+    value = _number(field, split)
+    if value is None or not math.isfinite(value) or abs(value) > 10_000:
+        raise InputError(
+            f"'{field.strip()[:30]}' is not a length in mm.", where, "Mend or remove that line."
+        )
+    return value
 
 
 def points_text(survey: Survey, separator: str = ",") -> str:

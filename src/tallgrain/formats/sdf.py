@@ -1,4 +1,5 @@
-"""Surfaces in SDF (ISO 25178-71), text (aBCR-1.0) and binary (bBCR-1.0); lengths in metres.
+"""Surfaces in SDF (ISO 25178-71), text (aISO-1.0) and binary (bISO-1.0, bISO-2.0); lengths in
+metres. The same files from before the standard (aBCR-1.0, bBCR-1.0) are read too.
 
 The format holds no origin. What is written by Tall Grain tells it in the free text at the end, as
 `origin_mm x y`; elsewhere the first height lies at 0, 0.
@@ -17,7 +18,9 @@ from tallgrain.formats.surface_grid import SurfaceGrid, checked_size
 from tallgrain.formats.textio import read_bytes, write_text
 
 TYPES = {0: "<u1", 1: "<u2", 2: "<u4", 3: "<f4", 4: "<i1", 5: "<i2", 6: "<i4", 7: "<f8"}
+# Version 2.0 counts points and profiles in four bytes each.
 HEAD = struct.Struct("<8s10s12s12sHHddddBBB")
+HEAD_2 = struct.Struct("<8s10s12s12sIIddddBBB")
 MM = 1000.0
 NEEDED = ("numpoints", "numprofiles", "xscale", "yscale", "zscale")
 ORIGIN = re.compile(r"origin_mm\s+(\S+)\s+(\S+)")
@@ -27,7 +30,7 @@ def write_sdf(grid: SurfaceGrid, path: Path, note: str) -> None:
     """Write a surface as text, in metres, 'BAD' where nothing is."""
     rows, columns = grid.heights.shape
     head = [
-        "aBCR-1.0", "ManufacID = TallGrain", "CreateDate = 010119700000",
+        "aISO-1.0", "ManufacID = TallGrain", "CreateDate = 010119700000",
         "ModDate = 010119700000", f"NumPoints = {columns}", f"NumProfiles = {rows}",
         f"Xscale = {grid.dx / MM!r}", f"Yscale = {grid.dy / MM!r}", "Zscale = 1.0",
         "Zresolution = -1", "Compression = 0", "DataType = 7", "CheckType = 0", "*",
@@ -43,11 +46,11 @@ def write_sdf(grid: SurfaceGrid, path: Path, note: str) -> None:
 def read_sdf(path: Path) -> SurfaceGrid:
     """A surface. Raises InputError naming the field that is wrong."""
     data, where = read_bytes(path), str(path)
-    if data.startswith(b"bBCR"):
+    if data.startswith((b"bBCR", b"bISO")):
         return _binary(data, where)
     if not data.startswith((b"aBCR", b"aISO", b"a ")):
         raise InputError(
-            "it does not begin as an SDF file does.", where, "The first line is aBCR-1.0."
+            "it does not begin as an SDF file does.", where, "The first line is aISO-1.0."
         )
     return _text(data.decode("latin-1"), where)
 
@@ -87,25 +90,26 @@ def _text(text: str, where: str) -> SurfaceGrid:
 
 
 def _binary(data: bytes, where: str) -> SurfaceGrid:
-    if len(data) < HEAD.size:
+    layout = HEAD_2 if data[:8] == b"bISO-2.0" else HEAD
+    if len(data) < layout.size:
         raise InputError("it ends within its head.", where, "Ask for the file again.")
-    *_, columns, rows, dx, dy, dz, _res, squeezed, kind, _check = HEAD.unpack_from(data)
+    *_, columns, rows, dx, dy, dz, _res, squeezed, kind, _check = layout.unpack_from(data)
     if squeezed or kind not in TYPES:
         raise InputError(
             "its heights are packed in a way that is not read.", f"{where}, DataType", "Unpack it."
         )
     checked_size(columns, rows, where)
     size = columns * rows * np.dtype(TYPES[kind]).itemsize
-    if len(data) < HEAD.size + size:
+    if len(data) < layout.size + size:
         raise InputError("it ends within its heights.", where, "Ask for the file again.")
-    stored = np.frombuffer(data, TYPES[kind], columns * rows, HEAD.size)
+    stored = np.frombuffer(data, TYPES[kind], columns * rows, layout.size)
     heights = stored.astype(float)
     if stored.dtype.kind != "f":
         # The least value of a type with a sign, the largest of one without, marks what is missing.
         info = np.iinfo(stored.dtype)
         heights[stored == (info.min if info.min else info.max)] = math.nan
     scales = [_scale(repr(s), f"{where}, scale") for s in (dx, dy, dz)]
-    rest = data[HEAD.size + size :].decode("latin-1")
+    rest = data[layout.size + size :].decode("latin-1")
     return _grid(heights.reshape(rows, columns), scales, rest)
 
 

@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 import pydantic
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from tallgrain.core.survey import Z_ROUNDING_MM, Conditions, Point, Survey
+from tallgrain.core.survey import Z_ROUNDING_MM, Conditions, Point, Recheck, Survey
 from tallgrain.errors import InputError
 from tallgrain.formats.refusals import refusal
 
@@ -26,6 +26,7 @@ class PointRecord(_Part):
     y: Place
     z: Height
     touches: list[Height] = []
+    left_out: list[Height] = []
 
     @model_validator(mode="after")
     def _agree(self) -> "PointRecord":
@@ -36,6 +37,13 @@ class PointRecord(_Part):
                     f"z is {self.z:g} but its touches average {mean:.4f}: one of them is wrong"
                 )
         return self
+
+
+class RecheckRecord(_Part):
+    """The first point, touched again after so many points."""
+
+    after: Annotated[int, Field(ge=1)]
+    touches: Annotated[list[Height], Field(min_length=1)]
 
 
 class ConditionsRecord(_Part):
@@ -61,6 +69,8 @@ class SurveyRecord(_Part):
     note: str = ""
     columns: int | None = None
     rows: int | None = None
+    rechecks: list[RecheckRecord] = []
+    drift_rate_mm: Annotated[float, Field(ge=-1, le=1)] = 0.0
 
 
 def parse_survey(text: str, where: str) -> Survey:
@@ -106,11 +116,15 @@ def _survey_of(record: SurveyRecord) -> Survey:
         machine=record.machine,
         kind=record.kind,
         taken_at=taken,
-        points=tuple(Point(p.x, p.y, p.z, tuple(p.touches)) for p in record.points),
+        points=tuple(
+            Point(p.x, p.y, p.z, tuple(p.touches), tuple(p.left_out)) for p in record.points
+        ),
         conditions=Conditions(c.nozzle_c, c.plate_c, c.soak_min, c.sheet),
         complete=record.complete,
         note=record.note,
         shape=shape,
+        rechecks=tuple(Recheck(r.after, tuple(r.touches)) for r in record.rechecks),
+        drift_rate_mm=record.drift_rate_mm,
         extra=_extras(record),
     )
 
@@ -151,11 +165,17 @@ def survey_text(survey: Survey) -> str:
     }
     if survey.shape:
         head["columns"], head["rows"] = survey.shape
+    if survey.rechecks:
+        head["rechecks"] = [{"after": r.after, "touches": list(r.touches)} for r in survey.rechecks]
+    if survey.drift_rate_mm:
+        head["drift_rate_mm"] = survey.drift_rate_mm
     rows = []
     for i, p in enumerate(survey.points):
         record: dict[str, Any] = {"x": p.x, "y": p.y, "z": p.z}
         if p.touches:
             record["touches"] = list(p.touches)
+        if p.left_out:
+            record["left_out"] = list(p.left_out)
         record.update(extra.get("points", {}).get(str(i), {}))
         rows.append(json.dumps(record, ensure_ascii=False))
     body = json.dumps(head, ensure_ascii=False, indent=1)[:-2]

@@ -68,6 +68,27 @@ class TouchTaken:
 
 
 @dataclass(frozen=True)
+class FirstAgain:
+    """The first point was touched again after so many others; it reads so much higher now (mm)."""
+
+    after: int
+    change: float
+
+
+@dataclass(frozen=True)
+class PointAgain:
+    """A point that could not be believed was touched again: its height now (mm), how many of its
+    touches are left out, and why it was looked at."""
+
+    number: int
+    x: float
+    y: float
+    z: float
+    left_out: int
+    why: str
+
+
+@dataclass(frozen=True)
 class LinkMended:
     """The link was lost and made again; the touch in question is repeated."""
 
@@ -84,4 +105,7 @@ class SurveyEnded:
     why: str
 
 
-Event = Phase | SurveyBegan | Rejoined | TouchTaken | PointTouched | LinkMended | SurveyEnded
+Event = (
+    Phase | SurveyBegan | Rejoined | TouchTaken | PointTouched | FirstAgain | PointAgain
+    | LinkMended | SurveyEnded
+)  # fmt: skip

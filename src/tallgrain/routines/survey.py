@@ -4,7 +4,7 @@ import time
 from collections.abc import Callable, Generator, Iterator
 from dataclasses import dataclass
 from datetime import datetime
-from functools import partial
+from typing import Any
 
 from tallgrain.core.plan.grid import Plan
 from tallgrain.core.survey import Conditions
@@ -14,18 +14,16 @@ from tallgrain.link.protocol import PrinterState
 from tallgrain.routines.events import (
     BreakOff,
     Event,
-    LinkMended,
     Phase,
     PointTouched,
     SurveyBegan,
     SurveyEnded,
     TouchTaken,
 )
+from tallgrain.routines.hand import Hand
+from tallgrain.routines.looking import Looking, Quality
 from tallgrain.routines.recorder import Recorder
 from tallgrain.store.ledger import Ledger, NewSurvey
-
-MENDS = 3
-MEND_PAUSE_S = 0.3
 
 _BROKEN_OFF = "broken off by hand"
 
@@ -52,6 +50,7 @@ class Measuring:
     first: int = 0
     retract: bool = False
     tell_touches: bool = False
+    quality: Quality | None = None
 
 
 def survey(
@@ -64,8 +63,11 @@ def survey(
     sheet: str | None = None,
     soak_min: float | None = None,
     note: str = "",
+    quality: Quality | None = None,
+    extra: dict[str, Any] | None = None,
 ) -> Iterator[Event]:
-    """Measure a plan and store it touch by touch; yields what happens.
+    """Measure a plan and store it touch by touch; yields what happens. quality: how its touches
+    are looked after, None to take them as they come.
 
     A point's event comes after its last touch is on disk. Ends raised and with the probe away,
     except after a halt or without a link, when nothing may move. Raises what ended it early, after
@@ -76,10 +78,10 @@ def survey(
     ident = ledger.begin_survey(
         NewSurvey(
             guard.sheet.name, plan.kind, now(), len(plan.points), plan.samples, plan.shape,
-            conditions_of(state, soak_min, sheet), note,
+            conditions_of(state, soak_min, sheet), note, extra or {},
         )
     )  # fmt: skip
-    yield from measure(Measuring(guard, ledger, ident, plan, t_set), break_off)
+    yield from measure(Measuring(guard, ledger, ident, plan, t_set, quality=quality), break_off)
 
 
 def referenced(guard: Guard) -> Generator[Event, None, PrinterState]:
@@ -115,60 +117,45 @@ def measure(job: Measuring, break_off: BreakOff) -> Iterator[Event]:
 
 
 def _touch_all(job: Measuring, recorder: Recorder, break_off: BreakOff) -> Iterator[Event]:
-    guard, plan = job.guard, job.plan
+    plan, hand = job.plan, Hand(job.guard, break_off)
+    care = Looking(job.quality, hand, recorder, plan, job.retract) if job.quality else None
     began, first = time.monotonic(), recorder.points
     first_idea = plan.estimate_s / len(plan.points)
-    mends = 0
     for number in range(first, len(plan.points)):
         x, y = plan.points[number]
         taken, z = 0, None
         while taken < plan.samples:
             if break_off.asked:
                 return
-            try:
-                more = taken + 1 < plan.samples
-                if taken and job.retract:
-                    guard.retract()
-                    guard.extend()
-                touch = guard.touch_again if taken else partial(guard.touch_at, x, y)
-                tripped = touch(more=more)
-            except LinkError as error:
-                mends += 1
-                if mends > MENDS:
-                    raise
-                _mend(guard, error)
-                yield LinkMended(error.what)
-                continue
+            more = taken + 1 < plan.samples
+            if taken and job.retract:
+                job.guard.retract()
+                job.guard.extend()
+            tripped = yield from hand.touch(float(x), float(y), again=taken > 0, more=more)
+            if tripped is None:
+                return
             z = recorder.touch(tripped)
             taken += 1
             if job.tell_touches:
                 yield TouchTaken(number, taken, tripped - job.t_set)
-        touches = recorder.next_point()
         assert z is not None
+        if care is not None:
+            z = yield from care.after_point(number, z)
+        touches = recorder.next_point()
         left = _left(
             number + 1 - first, len(plan.points) - first, time.monotonic() - began, first_idea
         )
         yield PointTouched(number, float(x), float(y), z, touches, left)
+        if care is not None:
+            yield from care.between(number + 1 - first, number + 1)
+    if care is not None:
+        yield from care.at_the_end()
 
 
 def _left(done: int, total: int, spent_s: float, first_idea_s: float) -> float:
     """Seconds left: the first idea of a point's time, outweighed by what points really took."""
     each = (first_idea_s * 3 + spent_s) / (3 + done) if done < 12 else spent_s / done
     return each * (total - done)
-
-
-def _mend(guard: Guard, lost: LinkError) -> None:
-    """Link again and raise the nozzle. Raises where the printer is not in the same state."""
-    time.sleep(MEND_PAUSE_S)
-    try:
-        guard.printer.reconnect()
-    except TrustLost:
-        guard.attach()
-        raise
-    except LinkError as still:
-        raise LinkError(lost.what, lost.where, still.remedy or lost.remedy) from None
-    guard.attach()
-    guard.extend()
 
 
 def make_safe(guard: Guard) -> None:

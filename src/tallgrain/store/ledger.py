@@ -13,11 +13,20 @@ import sqlalchemy as sa
 from sqlalchemy.engine import Connection, Engine, Row
 
 from tallgrain.core.drift.season import SeasonHead, SeasonRows
-from tallgrain.core.survey import Conditions, Point, Survey
+from tallgrain.core.surface.quality import shifted_points
+from tallgrain.core.survey import Conditions, Point, Recheck, Survey
 from tallgrain.errors import InputError, StoreError
 from tallgrain.store.database import bring_up_to_date, checked_version, connect, explained
 from tallgrain.store.lock import WriterLock
-from tallgrain.store.models import EVENTS, MACHINES, OBSERVATIONS, POINTS, SURVEYS, TOUCHES
+from tallgrain.store.models import (
+    EVENTS,
+    MACHINES,
+    OBSERVATIONS,
+    POINTS,
+    RECHECKS,
+    SURVEYS,
+    TOUCHES,
+)
 
 FILE_NAME = "ledger.sqlite"
 # The topic under which every change of a printer's value is observed, by its meaning.
@@ -278,7 +287,8 @@ class Ledger:
             sa.select(
                 SURVEYS.c.id, SURVEYS.c.taken_at, SURVEYS.c.state, SURVEYS.c.nozzle_c,
                 SURVEYS.c.plate_c, SURVEYS.c.soak_min, SURVEYS.c.sheet,
-                POINTS.c.x, POINTS.c.y, POINTS.c.z,
+                POINTS.c.x, POINTS.c.y,
+                POINTS.c.z - sa.func.coalesce(SURVEYS.c.drift_rate_mm, 0.0) * POINTS.c.number,
             )
             .join(POINTS, POINTS.c.survey == SURVEYS.c.id)
             .where(sa.func.lower(SURVEYS.c.machine) == machine.lower())
@@ -347,6 +357,36 @@ class Ledger:
                 connection.execute(_SET_HEIGHT, {**{f"at_{k}": v for k, v in key.items()}, "z": z})
             connection.execute(_ADD_TOUCH, {**key, "touch": len(touches) - 1, "z": touches[-1]})
 
+    def touch_more(self, ident: str, number: int, touch: int, z: float) -> None:
+        """Put one more touch of a complete place on disk; it counts once `settle` says so."""
+        values = {"survey": int(ident), "number": number, "touch": touch, "z": z, "counts": False}
+        with self._writing() as connection:
+            connection.execute(sa.insert(TOUCHES), values)
+
+    def settle(self, ident: str, number: int, counts: Sequence[bool], z: float) -> None:
+        """Say which touches of a place count, in their order, and the height that they make."""
+        place = (TOUCHES.c.survey == int(ident)) & (TOUCHES.c.number == number)
+        with self._writing() as connection:
+            for touch, counting in enumerate(counts):
+                connection.execute(
+                    sa.update(TOUCHES).where(place & (TOUCHES.c.touch == touch))
+                    .values(counts=counting)
+                )  # fmt: skip
+            connection.execute(_SET_HEIGHT, {"at_survey": int(ident), "at_number": number, "z": z})
+
+    def recheck(self, ident: str, after: int, touch: int, z: float) -> None:
+        """Put a touch of the first place, made again after so many others, on disk."""
+        with self._writing() as connection:
+            connection.execute(
+                sa.insert(RECHECKS), {"survey": int(ident), "after": after, "touch": touch, "z": z}
+            )
+
+    def take_out_drift(self, ident: str, rate_mm: float | None) -> None:
+        """Read the survey without a drift of so much a point from now on, or (None) with it."""
+        query = sa.update(SURVEYS).where(SURVEYS.c.id == int(ident)).values(drift_rate_mm=rate_mm)
+        with self._writing() as connection:
+            connection.execute(query)
+
     def end_survey(self, ident: str, complete: bool, why: str = "") -> None:
         """Close a survey: complete, or broken off and why."""
         state = "complete" if complete else "broken_off"
@@ -361,21 +401,31 @@ class Ledger:
             max(len(p.touches) for p in survey.points) or 1, survey.shape, survey.conditions,
             survey.note,
         )  # fmt: skip
-        state = "complete" if survey.complete else "broken_off"
+        state, rate = "complete" if survey.complete else "broken_off", survey.drift_rate_mm
         with self._writing() as connection:
             ident = _insert_head(connection, new, state, survey.extra)
             points = [
-                {"survey": ident, "number": i, "x": p.x, "y": p.y, "z": p.z}
+                {"survey": ident, "number": i, "x": p.x, "y": p.y, "z": p.z + rate * i}
                 for i, p in enumerate(survey.points)
             ]
             touches = [
-                {"survey": ident, "number": i, "touch": j, "z": z}
+                {"survey": ident, "number": i, "touch": j, "z": z + rate * i, "counts": counts}
                 for i, p in enumerate(survey.points)
-                for j, z in enumerate(p.touches)
+                for j, (z, counts) in enumerate(
+                    [(z, True) for z in p.touches] + [(z, False) for z in p.left_out]
+                )
             ]
+            again = [
+                {"survey": ident, "after": r.after, "touch": j, "z": z}
+                for r in survey.rechecks for j, z in enumerate(r.touches)
+            ]  # fmt: skip
             connection.execute(sa.insert(POINTS), points)
             if touches:
                 connection.execute(sa.insert(TOUCHES), touches)
+            if again:
+                connection.execute(sa.insert(RECHECKS), again)
+        if rate:
+            self.take_out_drift(str(ident), rate)
         return str(ident)
 
     # Surveys, read
@@ -416,17 +466,30 @@ class Ledger:
             row = connection.execute(sa.select(SURVEYS).where(SURVEYS.c.id == number)).first()
             if row is None:
                 raise _no_such(ident)
-            touches: dict[int, list[float]] = {}
-            query = sa.select(TOUCHES.c.number, TOUCHES.c.z).where(TOUCHES.c.survey == number)
-            for point, z in connection.execute(query.order_by(TOUCHES.c.number, TOUCHES.c.touch)):
-                touches.setdefault(point, []).append(z)
+            touches: dict[tuple[int, bool], list[float]] = {}
+            query = sa.select(TOUCHES.c.number, TOUCHES.c.z, TOUCHES.c.counts).where(
+                TOUCHES.c.survey == number
+            )
+            query = query.order_by(TOUCHES.c.number, TOUCHES.c.touch)
+            for point, z, counts in connection.execute(query):
+                touches.setdefault((point, bool(counts)), []).append(z)
+            again: dict[int, list[float]] = {}
+            checks = sa.select(RECHECKS.c.after, RECHECKS.c.z).where(RECHECKS.c.survey == number)
+            for after, z in connection.execute(checks.order_by(RECHECKS.c.after, RECHECKS.c.touch)):
+                again.setdefault(after, []).append(z)
             places = connection.execute(
                 sa.select(POINTS.c.number, POINTS.c.x, POINTS.c.y, POINTS.c.z)
                 .where(POINTS.c.survey == number, POINTS.c.z.is_not(None))
                 .order_by(POINTS.c.number)
             )
-            points = tuple(Point(p.x, p.y, p.z, tuple(touches.get(p.number, ()))) for p in places)
-        return _survey(row, points)
+            points = tuple(
+                Point(
+                    p.x, p.y, p.z, *(tuple(touches.get((p.number, c), ())) for c in (True, False))
+                )
+                for p in places
+            )
+        rechecks = tuple(Recheck(after, tuple(z)) for after, z in again.items())
+        return _survey(row, points, rechecks)
 
     def newest(self, machine: str, kind: str = "surface") -> str | None:
         """The newest survey of a printer that has points; None where there is none."""
@@ -463,7 +526,12 @@ def _head(row: Row[tuple[object, ...]]) -> SurveyHead:
     )  # fmt: skip
 
 
-def _survey(row: Row[tuple[object, ...]], points: tuple[Point, ...]) -> Survey:
+def _survey(
+    row: Row[tuple[object, ...]], points: tuple[Point, ...], rechecks: tuple[Recheck, ...]
+) -> Survey:
+    rate = row.drift_rate_mm or 0.0
+    if rate:
+        points = shifted_points(points, rate)
     return Survey(
         machine=row.machine,
         kind=row.kind,
@@ -474,5 +542,7 @@ def _survey(row: Row[tuple[object, ...]], points: tuple[Point, ...]) -> Survey:
         note=row.note,
         ident=str(row.id),
         shape=(row.columns, row.rows) if row.columns and row.rows else None,
+        rechecks=rechecks,
+        drift_rate_mm=rate,
         extra=row.extra or {},
     )

@@ -1,8 +1,8 @@
 """The ledger's tables.
 
-Points and touches are written as they are measured and never changed afterwards; only the state
-of a survey moves on (running, complete, broken_off). SQLAlchemy's Core is enough here, and it
-loads in half the time that its object mapper needs.
+Touches are written as they are measured and never changed afterwards; only the state of a survey
+moves on (running, complete, broken_off), and which of a place's touches count.
+SQLAlchemy's Core is enough here, and it loads in half the time that its object mapper needs.
 """
 
 from datetime import UTC, datetime
@@ -56,6 +56,8 @@ SURVEYS = sa.Table(
     sa.Column("sheet", sa.String),
     sa.Column("note", sa.String, nullable=False),
     sa.Column("extra", sa.JSON, nullable=False),
+    # Taken out of every height when it is read, once for each point before it; touches stay raw.
+    sa.Column("drift_rate_mm", sa.Float),
     sqlite_autoincrement=True,
 )
 
@@ -76,6 +78,18 @@ TOUCHES = sa.Table(
     METADATA,
     sa.Column("survey", sa.Integer, sa.ForeignKey("surveys.id"), primary_key=True),
     sa.Column("number", sa.Integer, primary_key=True),
+    sa.Column("touch", sa.Integer, primary_key=True),
+    sa.Column("z", sa.Float, nullable=False),
+    # Whether it counts in its place's height: one that a stated rule left out is kept all the same.
+    sa.Column("counts", sa.Boolean, nullable=False, server_default=sa.true()),
+)
+
+# A survey's first place, touched again after so many others.
+RECHECKS = sa.Table(
+    "rechecks",
+    METADATA,
+    sa.Column("survey", sa.Integer, sa.ForeignKey("surveys.id"), primary_key=True),
+    sa.Column("after", sa.Integer, primary_key=True),
     sa.Column("touch", sa.Integer, primary_key=True),
     sa.Column("z", sa.Float, nullable=False),
 )

@@ -23,6 +23,7 @@ from tallgrain.ui.draw.pens import pen, text
 Pair = tuple[float, float]
 
 GRIP_PX = 14.0
+CLICK_PX = 4.0
 ZOOM_STEP = 1.25
 MOST_ZOOM = 12.0
 # Where the Z key goes, one after another: corners of the plate as seen from above, then back.
@@ -34,6 +35,7 @@ class Field(QWidget):
 
     pointed = pyqtSignal(object)  # (x, y) mm, or None
     line_dragged = pyqtSignal(object, object)  # P and Q in mm
+    clicked = pyqtSignal(float, float)  # x, y mm: pressed and let go on the spot
 
     def __init__(self) -> None:
         super().__init__()
@@ -44,6 +46,7 @@ class Field(QWidget):
         self._corner = -1
         self._kept: tuple[object, QPixmap, Picture] | None = None
         self._grip: str | None = None
+        self._pressed: QPointF | None = None
         self._grip_from: Pair = (0.0, 0.0)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumSize(360, 220)
@@ -165,6 +168,7 @@ class Field(QWidget):
         view = self.view()
         if event is None or view is None or event.button() != Qt.MouseButton.LeftButton:
             return
+        self._pressed = event.position()
         self._grip = self._held(event.position(), view)
         self._grip_from = view.back(event.position())
 
@@ -208,7 +212,12 @@ class Field(QWidget):
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         """Let go."""
-        self._grip = None
+        view = self.view()
+        if event is not None and view is not None and self._pressed is not None:
+            by = event.position() - self._pressed
+            if math.hypot(by.x(), by.y()) < CLICK_PX:
+                self.clicked.emit(*view.back(event.position()))
+        self._grip, self._pressed = None, None
         self.update()
 
     def leaveEvent(self, event: object) -> None:

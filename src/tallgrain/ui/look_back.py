@@ -1,6 +1,7 @@
 """Looking back: the season, the pins A and B, and what they say of each other."""
 
 from dataclasses import dataclass
+from datetime import datetime
 from functools import partial
 
 import numpy as np
@@ -17,6 +18,9 @@ from tallgrain.core.survey import Survey
 from tallgrain.errors import TallGrainError
 from tallgrain.store.ledger import Ledger, MachineEvent
 from tallgrain.ui.worker import Worker
+
+# Events after which a printer is mechanically another one.
+MECHANICAL = ("frame or wheels", "moved")
 
 
 @dataclass(frozen=True)
@@ -50,6 +54,20 @@ class Season:
             return None
         fit = [h.ident for h, ok in zip(self.heads[:own], alike, strict=False) if ok and h.complete]
         return fit[-1] if fit else None
+
+    def mechanical_since(self, machine: str, when: datetime) -> MachineEvent | None:
+        """The newest event after a time that made another printer of it; None if none."""
+        after = [
+            e for e in self.events
+            if e.at > when and e.machine == machine
+            and (e.kind in MECHANICAL or "Machine" in e.stale)
+        ]  # fmt: skip
+        return after[-1] if after else None
+
+    def stale_since(self, when: datetime, station: str) -> str:
+        """The newest event after a time that made a station stale; '' if none."""
+        after = [e for e in self.events if e.at > when and station in e.stale]
+        return after[-1].kind if after else ""
 
     def events_between(self, a: str, b: str) -> list[MachineEvent]:
         """What happened between two surveys."""
@@ -90,12 +108,17 @@ class LookBack(QObject):
         self.pin_a: str | None = None
         self.pin_b: str | None = None
         self.shown: str | None = None
+        self.partner: str | None = None
         self.compared: Compared | None = None
         self._worker = Worker(self)
         self._worker.done.connect(self._done)
 
-    def read(self, sheet: MachineSheet | None, shown: str | None) -> None:
-        """Read the season anew; `shown` is the survey that the station shows."""
+    def read(
+        self, sheet: MachineSheet | None, shown: str | None, partner: str | None = None
+    ) -> None:
+        """Read the season anew; `shown` is the survey that the station shows, `partner` the
+        one that it was made as a pair with."""
+        self.partner = partner
         if sheet is not None and self._sheet is not None and sheet.name != self._sheet.name:
             self.pin_a = self.pin_b = None
         self._sheet, self.shown = sheet, shown
@@ -110,11 +133,13 @@ class LookBack(QObject):
         self.changed.emit()
 
     def sides(self) -> tuple[str, str] | None:
-        """The surveys that are compared: the pins, else the one shown and the one before it."""
+        """The surveys that are compared: the pins, else the one shown and its partner or the one
+        before it."""
         b = self.pin_b or self.shown
         if b is None or self.season is None:
             return None
-        a = self.pin_a or self.season.before(b)
+        partner = self.partner if b == self.shown else None
+        a = self.pin_a or partner or self.season.before(b)
         return (a, b) if a and a != b else None
 
     def add_event(self, event: MachineEvent) -> int:
@@ -134,7 +159,7 @@ class LookBack(QObject):
         self._worker.finish()
 
     def _again(self) -> None:
-        self.read(self._sheet, self.shown)
+        self.read(self._sheet, self.shown, self.partner)
 
     def _read(self, sheet: MachineSheet) -> Season:
         rows, box = self._ledger.season(sheet.name), sheet.plate.outline.box

@@ -14,9 +14,10 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from tallgrain.clock import now
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.grid import Plan
+from tallgrain.core.plan.kinds import Where
 from tallgrain.core.surface.chart import Chart
-from tallgrain.core.surface.sight import Sight, sight_of_points, sight_of_survey
-from tallgrain.errors import Halted, LinkError, TallGrainError
+from tallgrain.core.surface.sight import About, Sight, sight_of_points
+from tallgrain.errors import Halted, InputError, LinkError, TallGrainError
 from tallgrain.formats.machine_toml import parse_sheet
 from tallgrain.link.client import JsonRpcPrinter
 from tallgrain.link.guard import Guard
@@ -29,20 +30,17 @@ from tallgrain.routines.events import (
     SurveyBegan,
 )
 from tallgrain.routines.resume import resume
-from tallgrain.routines.survey import survey as survey_routine
-from tallgrain.routines.warm import warm_up
 from tallgrain.store.ledger import Ledger, MachineEvent
 from tallgrain.ui.care import Care
 from tallgrain.ui.look_back import LookBack
 from tallgrain.ui.resuming import resumable, take_old_points
 from tallgrain.ui.state import LinkState, Progress, Shown, SurveyPlan
+from tallgrain.ui.surveying import Bench, looked_at, survey_events
 from tallgrain.ui.worker import Worker
 
 SILENT_AFTER_S = 2.0
 WATCH_MS = 250
 CALM_MS = 120
-# Events after which a printer is mechanically another one.
-MECHANICAL = ("frame or wheels", "moved")
 
 
 class Session(QObject):
@@ -71,6 +69,8 @@ class Session(QObject):
         self.progress: Progress | None = None
         self.problem: TallGrainError | None = None
         self.chosen = SurveyPlan()
+        self._plans: dict[str, SurveyPlan] = {}  # warm-up and all, by printer
+        self.reference: About = "ls"
         self.plate_sheet: str | None = None
         self.standin = False
         self.chart: Chart | None = None  # of the survey under way
@@ -120,6 +120,8 @@ class Session(QObject):
             self.shown = None
             self.unlink()
         self.sheet = parse_sheet(text, f"sheet of {name}")
+        if other:
+            self.chosen = self._plans.get(self.sheet.name, SurveyPlan())
         self.problem = None
         self.show_newest()
         if other:
@@ -134,7 +136,7 @@ class Session(QObject):
         self._show(lambda sheet: ident)
 
     def _show(self, which: Callable[[MachineSheet], str | None]) -> None:
-        sheet = self.sheet
+        sheet, reference = self.sheet, self.reference
         if sheet is None:
             return
 
@@ -142,11 +144,16 @@ class Session(QObject):
             ident = which(sheet)
             if ident is None:
                 return None
-            survey = self.ledger.survey(ident)
-            return Shown(self.ledger.head(ident), survey, sight_of_survey(survey, sheet))
+            return looked_at(self.ledger, ident, sheet, reference)
 
         self.thinker.do("show", look)
         self.changed.emit()
+
+    def refer_to(self, reference: About) -> None:
+        """Show heights about another plane: least squares, minimum zone, the printer's zero."""
+        self.reference = reference
+        if self.shown is not None:
+            self.show_stored(self.shown.head.ident)
 
     def take_sheet(self, sheet: MachineSheet) -> None:
         """Go on with a sheet that was just stored: plan, reach and guard follow it."""
@@ -167,14 +174,7 @@ class Session(QObject):
     def mechanical_since(self, when: datetime) -> MachineEvent | None:
         """The newest event after a time that made another printer of this one; None if none."""
         season, sheet = self.back.season, self.sheet
-        if season is None or sheet is None:
-            return None
-        after = [
-            e for e in season.events
-            if e.at > when and e.machine == sheet.name
-            and (e.kind in MECHANICAL or "Machine" in e.stale)
-        ]  # fmt: skip
-        return after[-1] if after else None
+        return season.mechanical_since(sheet.name, when) if season and sheet else None
 
     # Charts, made beside the window's thread
 
@@ -197,7 +197,8 @@ class Session(QObject):
         elif name == "show":
             assert result is None or isinstance(result, Shown)
             self.shown = result
-            self.back.read(self.sheet, result.head.ident if result else None)
+            partner = result.partner if result else None
+            self.back.read(self.sheet, result.head.ident if result else None, partner)
         self.sight_changed.emit()
         self.changed.emit()
 
@@ -207,13 +208,28 @@ class Session(QObject):
             return None
         key = (self.sheet, self.chosen)
         if self._plan is None or self._plan[0] != key:
-            self._plan = key, self.chosen.plan(self.sheet)
+            try:
+                plan = self.chosen.plan(self.sheet)
+            except InputError:
+                # Chosen before the sheet changed, or for another printer: the whole plate again.
+                self.chosen = replace(self.chosen, kind="grid", where=Where())
+                key = (self.sheet, self.chosen)
+                plan = self.chosen.plan(self.sheet)
+            self._plan = key, plan
         return self._plan[1]
+
+    @property
+    def estimate_s(self) -> float:
+        """About how long the touches of the next survey (or pair of them) take."""
+        plan = self.planned()
+        turns = 1 if self.chosen.rounds == "once" else 2
+        return turns * plan.estimate_s if plan is not None else 0.0
 
     def choose_plan(self, chosen: SurveyPlan) -> None:
         """Take the builder's choice for the next survey. Raises InputError where it can't be."""
         if self.sheet is not None:
             chosen.plan(self.sheet)
+            self._plans[self.sheet.name] = chosen
         self.chosen = chosen
         self.changed.emit()
         self.survey_changed.emit()
@@ -352,8 +368,8 @@ class Session(QObject):
         if not quiet:
             self.ended.emit(how)
 
-    def start_survey(self) -> None:
-        """Survey by the chosen plan."""
+    def start_survey(self, rounds: str | None = None) -> None:
+        """Survey by the chosen plan; rounds: how often this time, if not as the plan has it."""
         plan = self.planned()
         guard = self.guard
         if not self.ready or plan is None or guard is None:
@@ -364,7 +380,8 @@ class Session(QObject):
             self.changed.emit()
             return
         token = self._own_motion(plan, "Finding the reference")
-        self.worker.play("survey", partial(self._survey, guard, plan, token))
+        chosen = replace(self.chosen, rounds=rounds or self.chosen.rounds)
+        self.worker.play("survey", partial(self._survey, guard, plan, chosen, token))
 
     def _own_motion(self, plan: Plan, phase: str) -> BreakOff:
         """From now on Tall Grain owns a motion; the token that ends it."""
@@ -378,15 +395,11 @@ class Session(QObject):
         self.survey_changed.emit()
         return self._break_off
 
-    def _survey(self, guard: Guard, plan: Plan, break_off: BreakOff) -> Iterator[object]:
-        chosen = self.chosen
-        yield from warm_up(guard, chosen.nozzle_c, chosen.plate_c, chosen.soak_min, break_off)
-        if break_off.asked:
-            return
-        soak = chosen.soak_min if chosen.soak_min else self.soak_min
-        yield from survey_routine(
-            guard, self.ledger, plan, now, break_off, sheet=self.plate_sheet, soak_min=soak
-        )
+    def _survey(
+        self, guard: Guard, plan: Plan, chosen: SurveyPlan, break_off: BreakOff
+    ) -> Iterator[object]:
+        bench = Bench(guard, self.ledger, self.plate_sheet, self.soak_min)
+        yield from survey_events(bench, chosen, plan, break_off)
 
     def resume_survey(self) -> None:
         """Go on with the broken-off survey that is shown."""
@@ -423,17 +436,16 @@ class Session(QObject):
 
     def stale_because(self, station: str) -> str:
         """The newest event since the survey that is shown that made a station stale; '' if none."""
-        if self.shown is None or self.back.season is None:
-            return ""
-        taken = self.shown.survey.taken_at
-        after = [e for e in self.back.season.events if e.at > taken and station in e.stale]
-        return after[-1].kind if after else ""
+        season = self.back.season
+        return (
+            season.stale_since(self.shown.survey.taken_at, station) if self.shown and season else ""
+        )
 
     @property
     def newest_shown(self) -> bool:
         """Whether nothing newer than the survey that is shown is stored."""
         season = self.back.season
-        if self.shown is None or season is None or not season.heads:
+        if not self.shown or not season or not season.heads:
             return True
         return season.heads[-1].ident == self.shown.head.ident
 
@@ -491,6 +503,7 @@ class Session(QObject):
         elif isinstance(event, SurveyBegan):
             progress.phase = "Touching"
             progress.total, progress.left_s = event.total, event.left_s
+            progress.touched = []
             take_old_points(progress, event, self.shown)
         elif isinstance(event, Rejoined):
             self.rejoined = event.words

@@ -75,6 +75,7 @@ def style_sheet() -> str:
     QLabel[role="title"] {{ font-weight: bold; font-size: 16px; }}
     QLabel[role="head"] {{ font-weight: bold; font-size: 13px; }}
     QLabel[role="safety"] {{ font-size: 16px; }}
+    QLabel[role="safety-rust"] {{ font-size: 16px; color: {RUST.name()}; }}
     QLabel[role="readout"] {{ font-weight: bold; font-size: 44px; }}
     QLabel[role="pill-calm"] {{ font-size: 12px; padding: 0 10px; }}
     QLabel[role="pill-gold"] {{ font-size: 12px; padding: 0 10px; font-weight: bold; }}

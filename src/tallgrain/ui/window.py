@@ -6,6 +6,7 @@ from pathlib import Path
 from PyQt6.QtCore import QEvent, QObject, QSettings, Qt
 from PyQt6.QtGui import (
     QAction,
+    QActionGroup,
     QCloseEvent,
     QDragEnterEvent,
     QDropEvent,
@@ -15,7 +16,6 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import (
     QApplication,
-    QFileDialog,
     QHBoxLayout,
     QInputDialog,
     QMainWindow,
@@ -26,16 +26,14 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from tallgrain.clock import now
 from tallgrain.errors import TallGrainError
-from tallgrain.formats.files import ENDINGS, WRITTEN, read_survey, write_survey
-from tallgrain.formats.machine_toml import read_sheet_text
 from tallgrain.paths import data_home
 from tallgrain.store.ledger import MachineEvent
 from tallgrain.ui.closing import may_close
 from tallgrain.ui.drafts import Drafts
 from tallgrain.ui.edits import NoteEvent, PlanEdit
 from tallgrain.ui.event_dialog import EventDialog
+from tallgrain.ui.filing import Filing
 from tallgrain.ui.finder import Finder
 from tallgrain.ui.hands import AtTheBench, Hands
 from tallgrain.ui.header import Header
@@ -51,7 +49,7 @@ from tallgrain.ui.stations.gap import GapStation
 from tallgrain.ui.stations.later import LaterStation
 from tallgrain.ui.stations.machine import MachineStation
 from tallgrain.ui.stations.probe import ProbeStation
-from tallgrain.ui.stations.surface import Layer, SurfaceStation
+from tallgrain.ui.stations.surface import ABOUT, Layer, SurfaceStation
 from tallgrain.ui.stations.tilt import TiltStation
 from tallgrain.ui.strip import Strip
 from tallgrain.ui.tones import Tones
@@ -86,6 +84,7 @@ class Window(QMainWindow):
         self.setMinimumSize(1024, 700)
         self.edits = QUndoStack(self)
         self.drafts = Drafts(session, self.edits)
+        self.files = Filing(self)
         self.surface = SurfaceStation(session)
         self.machine = MachineStation(session, self.drafts)
         self.machine.fitness.on_mended = self.take_event
@@ -180,13 +179,13 @@ class Window(QMainWindow):
 
     def _file_menu(self) -> None:
         file = self._menu("&File")
-        self._add(file, "&Open survey file …", self.open_file, "Ctrl+O")
-        self.save_action = self._add(file, "&Save survey as …", self.save_survey, "Ctrl+S")
-        self._add(file, "Save &picture as …", self.save_picture, "Ctrl+P")
+        self._add(file, "&Open survey file …", self.files.open_file, "Ctrl+O")
+        self.save_action = self._add(file, "&Save survey as …", self.files.save_survey, "Ctrl+S")
+        self._add(file, "Save &picture as …", self.files.save_picture, "Ctrl+P")
         file.addSeparator()
-        self._add(file, "&Add machine sheet …", self.add_sheet)
-        self._add(file, "&Copy this printer's sheet to a new one …", self.copy_sheet)
-        self._add(file, "Save machine s&heet as …", self.save_sheet)
+        self._add(file, "&Add machine sheet …", self.files.add_sheet)
+        self._add(file, "&Copy this printer's sheet to a new one …", self.files.copy_sheet)
+        self._add(file, "Save machine s&heet as …", self.files.save_sheet)
         file.addSeparator()
         self._add(file, "&Quit", self.close, "Ctrl+Q")
 
@@ -202,6 +201,7 @@ class Window(QMainWindow):
             can.connect(action.setEnabled)
         edit.addSeparator()
         self._add(edit, "&Copy points with units", self.copy_table, "Ctrl+C")
+        self._add(edit, "&Paste points or a matrix of heights", self.files.paste, "Ctrl+V")
         self._add(edit, "Note an &event …", self.note_event, "Ctrl+E")
 
     def _printer_menu(self) -> None:
@@ -230,6 +230,11 @@ class Window(QMainWindow):
         self._add(survey, "&Resume the survey that is shown", self.session.resume_survey, "F7")
         self._add(survey, "&Break off", lambda: self.station.secondary(), "F8")
         self._add(survey, "&Plan points …", self._plan, "F6")
+        for words, rounds, keys in (
+            ("Survey &twice and compare", "twice", "Shift+F5"),
+            ("Survey &cold, then hot", "cold_hot", ""),
+        ):
+            self._add(survey, words, lambda r=rounds: self._survey_pair(r), keys)
         seen = self._add(survey, "&I see this clearance", self._take_clearance)
         seen.setShortcuts([QKeySequence("Ctrl+Return"), QKeySequence("Ctrl+Enter")])
 
@@ -241,8 +246,18 @@ class Window(QMainWindow):
         view.addSeparator()
         self._add(view, "Pin the sca&le", surface.pin_scale, "L")
         self._add(view, "&Section P–Q", surface.toggle_section, "S")
+        self._add(view, "Section along a row", lambda: surface.cut_along("row"), "X")
+        self._add(view, "Section along a column", lambda: surface.cut_along("column"), "Y")
+        self._add(view, "&Keep this survey in the section", surface.keep_in_section, "K")
         self._add(view, "Zoom to the next &corner", surface.field.next_corner, "Z")
         self._add(view, "&Whole plate", surface.field.whole, "0")
+        view.addSeparator()
+        about = QActionGroup(self)
+        for which, words in ABOUT.items():
+            chosen = self._add(view, f"Heights {words}", lambda a=which: surface.refer_to(a))
+            chosen.setCheckable(True)
+            chosen.setChecked(which == self.session.reference)
+            about.addAction(chosen)
 
     def _menu(self, words: str) -> QMenu:
         bar = self.menuBar()
@@ -299,6 +314,10 @@ class Window(QMainWindow):
         self.visit("Surface")
         self.surface.open_plan()
 
+    def _survey_pair(self, rounds: str) -> None:
+        self.visit("Surface")
+        self.surface.survey_pair(rounds)
+
     def _take_clearance(self) -> None:
         """What was typed at the station that is shown."""
         for row in (
@@ -341,86 +360,6 @@ class Window(QMainWindow):
         self.header.refresh()
         self.refresh()
 
-    # Files
-
-    def open_file(self) -> None:
-        """Store a survey from a file and show it."""
-        endings = " ".join(f"*{e}" for e in ENDINGS)
-        name, _ = QFileDialog.getOpenFileName(self, "Open survey file", "", f"Surveys ({endings})")
-        if name:
-            self.take_file(Path(name))
-
-    def take_file(self, path: Path) -> None:
-        """Store the survey in a file for the printer that is shown."""
-        sheet = self.session.sheet
-        if sheet is None:
-            return
-        if path.suffix.lower() == ".toml":
-            self.take_sheet(path)
-            return
-        try:
-            found = read_survey(path, now(), sheet.name)
-            ident = self.session.ledger.add_survey(found.for_machine(sheet.name))
-            self.session.show_stored(ident)
-        except TallGrainError as error:
-            self.tell(error)
-
-    def save_survey(self) -> None:
-        """Write the survey that is shown to a file."""
-        shown = self.session.shown
-        if shown is None:
-            return
-        endings = " ".join(f"*{e}" for e in WRITTEN)
-        name, _ = QFileDialog.getSaveFileName(self, "Save survey as", "", f"Surveys ({endings})")
-        if not name:
-            return
-        try:
-            write_survey(shown.survey, Path(name))
-        except TallGrainError as error:
-            self.tell(error)
-
-    def add_sheet(self) -> None:
-        """Store a machine sheet and show its printer."""
-        name, _ = QFileDialog.getOpenFileName(self, "Add machine sheet", "", "Sheets (*.toml)")
-        if name:
-            self.take_sheet(Path(name))
-
-    def take_sheet(self, path: Path) -> None:
-        """Store a machine sheet from a file and show its printer."""
-        try:
-            sheet, text = read_sheet_text(path)
-            self.session.ledger.put_machine(sheet.name, text, now())
-        except TallGrainError as error:
-            self.tell(error)
-            return
-        self.session.choose_printer(sheet.name)
-        self.refresh_printers()
-
-    def copy_sheet(self) -> None:
-        """Another printer that begins as this one."""
-        name, ok = QInputDialog.getText(
-            self, "Copy the sheet", "Name of the new printer:", text=f"{self.drafts.printer} two"
-        )
-        if ok:
-            try:
-                self.drafts.copy_to(name)
-            except TallGrainError as error:
-                self.tell(error)
-                return
-            self.session.choose_printer(name.strip())
-            self.refresh_printers()
-
-    def save_sheet(self) -> None:
-        """Write the sheet as it stands to a file."""
-        name, _ = QFileDialog.getSaveFileName(
-            self, "Save machine sheet as", f"{self.drafts.printer.lower()}.toml", "Sheets (*.toml)"
-        )
-        if name:
-            try:
-                self.machine.export(Path(name))
-            except TallGrainError as error:
-                self.tell(error)
-
     def ask_link(self) -> None:
         """Ask where the printer is."""
         url, ok = QInputDialog.getText(
@@ -428,18 +367,6 @@ class Window(QMainWindow):
         )
         if ok and url.strip():
             self.session.link_to(url.strip())
-
-    def save_picture(self) -> None:
-        """Save what the field shows."""
-        name, _ = QFileDialog.getSaveFileName(
-            self, "Save picture as", "", "Pictures (*.png *.svg *.pdf)"
-        )
-        if not name:
-            return
-        try:
-            self.surface.save_picture(Path(name))
-        except TallGrainError as error:
-            self.tell(error)
 
     def copy_table(self) -> None:
         """The points of what is shown, with units, to the clipboard."""
@@ -472,7 +399,7 @@ class Window(QMainWindow):
         """Take each file that was dropped."""
         mime = event.mimeData() if event else None
         for url in mime.urls() if mime is not None else ():
-            self.take_file(Path(url.toLocalFile()))
+            self.files.take_file(Path(url.toLocalFile()))
 
     def find_command(self) -> None:
         """The command finder."""
@@ -574,6 +501,7 @@ class Window(QMainWindow):
         app.removeEventFilter(self)
         if self.hands:
             self.hands.close()
+        self.files.worker.finish()
         self.session.close()
         event.accept()
 

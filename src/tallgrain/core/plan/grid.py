@@ -1,6 +1,7 @@
 """A grid of probe points within reach, in serpentine order."""
 
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 
@@ -17,6 +18,9 @@ SAMPLES_RANGE = (1, 9)
 TRAVEL_MM_S = 150.0
 TOUCH_S = 2.2
 TO_START_S = 8.0
+
+# Left, right, front, rear: how far from the plate's edges (mm).
+Margins = tuple[float, float, float, float] | Literal["mirrored"]
 
 
 @dataclass(frozen=True)
@@ -66,14 +70,41 @@ def parse_count(text: str) -> tuple[int, int]:
 
 
 def grid_plan(
-    sheet: MachineSheet, columns: int, rows: int, samples: int = 1, kind: str = "surface"
-) -> Plan:
+    sheet: MachineSheet, columns: int, rows: int, samples: int = 1, kind: str = "surface",
+    margins: Margins | None = None,
+) -> Plan:  # fmt: skip
     """An even grid over the reach: columns x rows probe points, `samples` touches at each.
 
-    Rows are travelled left to right and back, from the front. Points on a keep-out or off a round
-    plate are dropped with the reason. Raises InputError where nothing is left.
+    Rows are travelled left to right and back, from the front. Points on a keep-out, off a round
+    plate or, with margins of one's own, beyond reach are dropped with the reason. Raises InputError
+    where nothing is left.
     """
-    return grid_over(sheet, Reach(sheet).box, columns, rows, samples, kind)
+    return grid_over(sheet, box_within(sheet, margins), columns, rows, samples, kind)
+
+
+def box_within(sheet: MachineSheet, margins: Margins | None = None) -> Rectangle:
+    """What a grid covers: the whole reach, 'mirrored' as much of it as lies evenly about the
+    plate's middle, or the plate less a margin at its left, right, front and rear (mm).
+
+    Raises InputError where margins leave nothing.
+    """
+    reach, plate = Reach(sheet).box, sheet.plate.outline.box
+    if margins is None:
+        return reach
+    x, y = plate.middle
+    if margins == "mirrored":
+        half_x, half_y = min(x - reach.x0, reach.x1 - x), min(y - reach.y0, reach.y1 - y)
+        box = Rectangle(x - half_x, y - half_y, x + half_x, y + half_y)
+    else:
+        left, right, front, rear = margins
+        box = Rectangle(plate.x0 + left, plate.y0 + front, plate.x1 - right, plate.y1 - rear)
+    if not (box.width > 0 and box.depth > 0):
+        raise InputError(
+            "these margins leave nothing of the plate.", "margins",
+            f"The plate is {plate.width:g} x {plate.depth:g} mm, the reach x {reach.x0:g} to "
+            f"{reach.x1:g}, y {reach.y0:g} to {reach.y1:g} mm.",
+        )  # fmt: skip
+    return box
 
 
 def grid_over(

@@ -1,29 +1,54 @@
 """Plans by the kind of survey that they are for."""
 
+from dataclasses import dataclass
+
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.area import area_plan
-from tallgrain.core.plan.grid import Plan, grid_plan
+from tallgrain.core.plan.free import own_plan, rings_plan, steep_plan
+from tallgrain.core.plan.grid import Margins, Plan, grid_plan
 from tallgrain.core.plan.screws import screws_plan
 from tallgrain.core.plan.supports import supports_plan
+from tallgrain.core.survey import Survey
 from tallgrain.errors import InputError
+
+
+@dataclass(frozen=True)
+class Where:
+    """What a kind needs beside the count: the box x0, y0, x1, y1 (mm) of a print for an area, a
+    builder's own places for points, a survey for more points where it is steep, a grid's
+    margins."""
+
+    box: tuple[float, float, float, float] | None = None
+    places: tuple[tuple[float, float], ...] = ()
+    survey: Survey | None = None
+    margins: Margins | None = None
 
 
 def plan_for(
     sheet: MachineSheet, kind: str, count: tuple[int, int], samples: int | None,
-    box: tuple[float, float, float, float] | None = None,
+    where: Where = Where(),
 ) -> Plan:  # fmt: skip
-    """A plan of kind grid, area, supports or adjusters; count is a grid's (columns, rows) over the
-    whole plate, samples the touches at each point (None: what the kind needs), box the extent
-    x0, y0, x1, y1 of an area. Raises InputError."""
-    if kind == "area":
-        if box is None:
-            raise InputError(
-                "an area needs to know what will be printed.", "--gcode",
-                "Name the print's program.",
-            )  # fmt: skip
-        return area_plan(sheet, box, count, 1 if samples is None else samples)
+    """A plan of one of the KINDS; count is a grid's (columns, rows) over the whole plate, samples
+    the touches at each point (None: what the kind needs). Raises InputError."""
     if kind == "supports":
         return supports_plan(sheet, 2 if samples is None else samples)
     if kind == "adjusters":
         return screws_plan(sheet, 2 if samples is None else samples)
-    return grid_plan(sheet, *count, 1 if samples is None else samples)
+    each = 1 if samples is None else samples
+    if kind == "area":
+        if where.box is None:
+            raise _lacks("an area needs to know what will be printed", "--gcode", "print's program")
+        return area_plan(sheet, where.box, count, each)
+    if kind == "rings":
+        return rings_plan(sheet, count[0], each)
+    if kind == "points":
+        return own_plan(sheet, where.places, each)
+    if kind == "steep":
+        if where.survey is None:
+            raise _lacks("more points where it is steep need a survey", "--after", "coarse survey")
+        return steep_plan(sheet, where.survey, each)
+    return grid_plan(sheet, *count, each, margins=where.margins)
+
+
+def _lacks(what: str, option: str, named: str) -> InputError:
+    return InputError(f"{what}.", option, f"Name the {named}.")

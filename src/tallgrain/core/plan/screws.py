@@ -5,7 +5,8 @@ import numpy as np
 from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.grid import Plan, grid_plan
-from tallgrain.core.plan.supports import APART_MM, FINE, in_order
+from tallgrain.core.plan.order import APART_MM, in_order
+from tallgrain.core.plan.supports import FINE
 from tallgrain.core.solve.adjusters import adjusters_of
 from tallgrain.errors import InputError
 

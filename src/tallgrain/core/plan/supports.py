@@ -9,12 +9,11 @@ import numpy as np
 from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.grid import Plan, grid_plan
+from tallgrain.core.plan.order import APART_MM, in_order
 from tallgrain.core.solve.tilt import supports_of
 from tallgrain.core.survey import Floats
 
 FINE = 15
-# Closer to each other than this, two touches are one.
-APART_MM = 5.0
 
 
 def supports_plan(sheet: MachineSheet, samples: int = 2) -> Plan:
@@ -47,15 +46,3 @@ def _opposite(points: Floats) -> Floats:
     away = np.hypot(*(points[:, None] - (both - points)[None]).transpose(2, 0, 1))
     paired = points[away.min(axis=1) < 1.0]
     return paired if len(paired) >= len(points) / 2 else points
-
-
-def in_order(points: Floats, datum: Floats) -> Floats:
-    """From the one farthest from the datum, the next nearest each time: no long ways to and fro."""
-    left, ordered = points, []
-    here = left[np.hypot(*(left - datum).T).argmax()]
-    while len(left):
-        nearest = int(np.hypot(*(left - here).T).argmin())
-        here = left[nearest]
-        ordered.append(here)
-        left = np.delete(left, nearest, axis=0)
-    return np.array(ordered)

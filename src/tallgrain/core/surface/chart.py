@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 import contourpy
 import numpy as np
 
-from tallgrain.core.surface.interpolate import Mesh, filled, mesh_of, operator
+from tallgrain.core.surface.interpolate import filled, mesh_of, near_measured, operator
 from tallgrain.core.survey import Floats
 
 RASTER = 160
@@ -153,17 +153,8 @@ def _raster(xy: Floats, heights: Floats, samples: int) -> tuple[Floats, Floats, 
     raster = operator(mesh.ys, ys, "bicubic") @ whole.heights
     raster = raster @ operator(mesh.xs, xs, "bicubic").T
     if not mesh.complete:
-        raster[~_near_measured(mesh, xs, ys)] = np.nan
+        raster[~near_measured(mesh, xs, ys)] = np.nan
     return xs, ys, raster
-
-
-def _near_measured(mesh: Mesh, xs: Floats, ys: Floats) -> np.ndarray:
-    """Which raster places lie in a cell with three measured corners or more."""
-    there = np.isfinite(mesh.heights).astype(int)
-    corners = there[:-1, :-1] + there[1:, :-1] + there[:-1, 1:] + there[1:, 1:]
-    column = np.clip(np.searchsorted(mesh.xs, xs, side="right") - 1, 0, len(mesh.xs) - 2)
-    row = np.clip(np.searchsorted(mesh.ys, ys, side="right") - 1, 0, len(mesh.ys) - 2)
-    return np.asarray(corners[np.ix_(row, column)] >= 3)
 
 
 def _scattered(xy: Floats, heights: Floats, xs: Floats, ys: Floats) -> Floats:

@@ -10,7 +10,15 @@ from dataclasses import dataclass
 import numpy as np
 
 from tallgrain.core.plan.grid import Plan
-from tallgrain.core.surface.interpolate import Mesh, Method, filled, mesh_of, operator, raster
+from tallgrain.core.surface.interpolate import (
+    Mesh,
+    Method,
+    filled,
+    grid_within,
+    near_measured,
+    operator,
+    raster,
+)
 from tallgrain.core.survey import Floats
 from tallgrain.errors import InputError
 
@@ -67,7 +75,7 @@ def missed(mesh: Mesh, columns: int, rows: int, method: Method) -> Floats:
 
 def dense_mesh(xy: Floats, heights: Floats) -> Mesh:
     """The grid that a survey lies on. Raises InputError where it is none, or too coarse to thin."""
-    mesh = mesh_of(xy, heights)
+    mesh = grid_within(xy, heights)
     if mesh is None:
         raise InputError(
             "the points lie on no grid: they can't be thinned.", "survey",
@@ -120,9 +128,10 @@ def _time(mesh: Mesh, columns: int, rows: int, samples: int) -> float:
 
 @dataclass(frozen=True)
 class LayerAudit:
-    """The first layer everywhere, at xs (nx,), ys (ny,): what is expected (ny, nx) mm and its
-    standard uncertainty; thin, thick: shares of the plate that may be below or above the limits
-    (k = 2); least, most: the extremes with their uncertainty (mm)."""
+    """The first layer everywhere, at xs (nx,), ys (ny,): what is expected (ny, nx) mm (NaN where
+    nothing was measured near) and its standard uncertainty; thin, thick: shares of the plate that
+    may be below or above the limits (k = 2); least, most: the extremes with their uncertainty
+    (mm)."""
 
     xs: Floats
     ys: Floats
@@ -138,7 +147,8 @@ class LayerAudit:
         cls, xs: Floats, ys: Floats, thickness: Floats, u: Floats, limits: tuple[float, float]
     ) -> "LayerAudit":
         """A layer against its limits, at k = 2."""
-        low, high = thickness - 2 * u, thickness + 2 * u
+        there = np.isfinite(thickness)
+        low, high = (thickness - 2 * u)[there], (thickness + 2 * u)[there]
         thin, thick = (low < limits[0]).mean(), (high > limits[1]).mean()
         least, most = float(low.min()), float(high.max())
         return cls(xs, ys, thickness, u, float(thin), float(thick), least, most)
@@ -189,6 +199,8 @@ def audit_layer(
         at = datum or (float(mesh.xs.mean()), float(mesh.ys.mean()))
         thickness = layer - (shape - _level(mesh, at))
         u = np.sqrt(u**2 + s**2)
+    if not mesh.complete:
+        thickness[~near_measured(mesh, xs, ys)] = np.nan
     return LayerAudit.judged(xs, ys, thickness, u, limits)
 
 

@@ -9,12 +9,14 @@ from tallgrain.core.surface.chart import Chart, raster_chart
 from tallgrain.core.surface.density import (
     DensityAdvice,
     LayerAudit,
+    Taper,
     audit_layer,
     density_advice,
     missed,
+    taper,
     thinned,
 )
-from tallgrain.core.surface.interpolate import Mesh, mesh_of, raster
+from tallgrain.core.surface.interpolate import Mesh, grid_within, raster
 from tallgrain.core.survey import Survey
 from tallgrain.errors import InputError
 
@@ -37,6 +39,12 @@ class FirstLayerSight:
     chart: Chart
     advice: DensityAdvice | None
     coarse_misses: float | None
+    mesh: Mesh
+    datum: tuple[float, float]
+
+    def fading(self, full_mm: float, gone_mm: float) -> Taper:
+        """What fading the compensation out between two heights does. Raises InputError."""
+        return taper(self.mesh, full_mm, gone_mm, self.datum)
 
 
 def first_layer_sight(
@@ -44,7 +52,7 @@ def first_layer_sight(
 ) -> FirstLayerSight | None:
     """The first layer with this survey ('survey'), with a 3 x 3 of it ('coarse'), or without any
     compensation ('none'); None where the survey lies on no grid."""
-    mesh = mesh_of(survey.xy, survey.heights)
+    mesh = grid_within(survey.xy, survey.heights)
     if mesh is None:
         return None
     low, high = limits = sheet.tolerance.first_layer_mm
@@ -66,7 +74,7 @@ def first_layer_sight(
     # Lines where a limit is met: at every step they would only show the noise.
     about = audit.thickness - layer
     chart = raster_chart(audit.xs, audit.ys, about, span, (low - layer, high - layer))
-    return FirstLayerSight(way, layer, limits, gap_u, audit, chart, advice, misses)
+    return FirstLayerSight(way, layer, limits, gap_u, audit, chart, advice, misses, mesh, datum)
 
 
 def _with_coarse(mesh: Mesh, audit: LayerAudit, limits: tuple[float, float]) -> LayerAudit:

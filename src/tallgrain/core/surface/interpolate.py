@@ -47,6 +47,22 @@ def mesh_of(xy: Floats, heights: Floats, close_mm: float = 0.01) -> Mesh | None:
     return Mesh(xs, ys, grid)
 
 
+def grid_within(xy: Floats, heights: Floats) -> Mesh | None:
+    """The grid that most of the points lie on, where some lie in between; None where there is none.
+
+    A column or row counts with half as many points as the fullest one has.
+    """
+    mesh = mesh_of(xy, heights)
+    if mesh is not None or len(xy) < 4:
+        return mesh
+    on = np.ones(len(xy), dtype=bool)
+    for axis in (0, 1):
+        _, label = _levels(xy[:, axis], 0.01)
+        counts = np.bincount(label)
+        on &= counts[label] >= counts.max() / 2
+    return mesh_of(xy[on], heights[on])
+
+
 def _levels(values: Floats, close: float) -> tuple[Floats, np.ndarray]:
     order = np.argsort(values)
     starts = np.concatenate([[True], np.diff(values[order]) > close])
@@ -54,6 +70,16 @@ def _levels(values: Floats, close: float) -> tuple[Floats, np.ndarray]:
     label[order] = np.cumsum(starts) - 1
     levels = np.bincount(label, weights=values) / np.bincount(label)
     return levels, label
+
+
+def near_measured(mesh: Mesh, xs: Floats, ys: Floats) -> np.ndarray:
+    """Which places of a raster (len(ys), len(xs)) lie in a cell with three measured corners or
+    more."""
+    there = np.isfinite(mesh.heights).astype(int)
+    corners = there[:-1, :-1] + there[1:, :-1] + there[:-1, 1:] + there[1:, 1:]
+    column = np.clip(np.searchsorted(mesh.xs, xs, side="right") - 1, 0, len(mesh.xs) - 2)
+    row = np.clip(np.searchsorted(mesh.ys, ys, side="right") - 1, 0, len(mesh.ys) - 2)
+    return np.asarray(corners[np.ix_(row, column)] >= 3)
 
 
 def filled(mesh: Mesh) -> Mesh:

@@ -7,7 +7,7 @@ import numpy as np
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.surface.moments import Scale, polynomial_rows
 from tallgrain.core.surface.noise import FlatnessNoise, flatness_noise, point_noise
-from tallgrain.core.surface.shape import Flatness, ShapeTerms, flatness, judge, round_extent
+from tallgrain.core.surface.shape import Flatness, Plane, ShapeTerms, flatness, judge, round_extent
 from tallgrain.core.survey import Survey
 
 # A term smaller than this many of its standard uncertainties is not worth a cure.
@@ -33,6 +33,7 @@ class Judgement:
 
     flatness: Flatness
     zone_mm: float
+    zone_plane: Plane
     noise: FlatnessNoise
     terms: ShapeTerms | None
     shares: tuple[Share, ...]
@@ -59,7 +60,13 @@ def judge_survey(survey: Survey, sheet: MachineSheet) -> Judgement:
     s_r = sheet.probe.repeatability.s_r
     shares = _shares(survey, sheet, terms, extent) if terms else ()
     return Judgement(
-        flat, zone.fltt, flatness_noise(survey, s_r), terms, shares, sheet.tolerance.flatness_mm
+        flat,
+        zone.fltt,
+        zone.plane,
+        flatness_noise(survey, s_r),
+        terms,
+        shares,
+        sheet.tolerance.flatness_mm,
     )
 
 
@@ -116,11 +123,11 @@ def _tilt_cure(sheet: MachineSheet, axis: int) -> str:
 
 def _bow_cure(sheet: MachineSheet) -> str:
     if sheet.kinematics == "delta":
-        return "the delta radius, then compensation"
+        return "delta radius, compensation"
     box = sheet.plate.outline.box
     inner = box.less(0.2 * min(box.width, box.depth))
     if inner and any(bool(inner.holds([a.at])[0]) for a in sheet.adjusters):
-        return "the middle adjuster, then compensation"
+        return "middle adjuster, compensation"
     return "compensation"
 
 

@@ -1,14 +1,18 @@
 """What the eye gets of a survey: its chart about the reference plane, and its judgement."""
 
 from dataclasses import dataclass
+from typing import Literal
 
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.surface.chart import COARSE_RASTER, Chart, chart
-from tallgrain.core.surface.interpolate import Mesh, filled, mesh_of
+from tallgrain.core.surface.interpolate import Mesh, filled, grid_within
 from tallgrain.core.surface.judgement import Judgement, judge_survey
 from tallgrain.core.surface.shape import deviations_from_plane, judge
 from tallgrain.core.survey import Floats, Survey
 from tallgrain.errors import InputError
+
+# What heights are drawn about: the least-squares or minimum-zone plane, or the printer's zero.
+About = Literal["ls", "mz", "zero"]
 
 
 @dataclass(frozen=True)
@@ -34,13 +38,17 @@ def sight_of_points(xy: Floats, heights: Floats) -> Sight:
     return Sight(None, chart(xy, deviations, samples=COARSE_RASTER), None)
 
 
-def sight_of_survey(survey: Survey, sheet: MachineSheet) -> Sight:
-    """The sight of a whole survey."""
+def sight_of_survey(survey: Survey, sheet: MachineSheet, reference: About = "ls") -> Sight:
+    """The sight of a whole survey; its heights are drawn about the reference."""
     try:
         judgement = judge_survey(survey, sheet)
     except InputError:
         return Sight(survey, None, None)
-    heights = deviations_from_plane(survey.xy, survey.heights, judgement.flatness.plane)
-    mesh = mesh_of(survey.xy, heights)
+    heights = survey.heights
+    if reference == "ls":
+        heights = deviations_from_plane(survey.xy, heights, judgement.flatness.plane)
+    elif reference == "mz":
+        heights = deviations_from_plane(survey.xy, heights, judgement.zone_plane)
+    mesh = grid_within(survey.xy, heights)
     # Filled once here: sections are cut anew with every move of the mouse.
     return Sight(survey, chart(survey.xy, heights), judgement, filled(mesh) if mesh else None)

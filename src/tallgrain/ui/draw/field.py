@@ -42,6 +42,9 @@ class Picture:
     cursor: tuple[float, float] | None = None
     pinned: bool = False
     crossed: tuple[tuple[float, float], ...] = ()
+    route: bool = False  # the order of travel
+    room: tuple[float, float, float, float] | None = None  # a purge line's spot
+    ringed: tuple[tuple[float, float], ...] = ()  # where a touch was left out
     light: bool = False  # colours only, while the plate is being dragged
 
     def ground(self) -> tuple[object, ...]:
@@ -49,7 +52,7 @@ class Picture:
         return (
             id(self.sheet), id(self.points), id(self.heights), id(self.chart), self.dropped,
             self.now, self.flags, self.show_points, self.show_reach, self.caption,
-            self.middle, self.pinned, self.crossed, self.light,
+            self.middle, self.pinned, self.crossed, self.light, self.route, self.room, self.ringed,
         )  # fmt: skip
 
 
@@ -133,6 +136,10 @@ def paint_ground(painter: QPainter, rect: QRectF, picture: Picture, view: View) 
     if picture.chart:
         _heights(painter, picture.chart, view, picture.light)
     _frame(painter, picture, view)
+    if picture.room:
+        _room(painter, picture.room, view)
+    if picture.route and len(picture.points) > 1:
+        _route(painter, picture, view)
     if picture.show_points and not picture.light:
         _points(painter, picture, view)
     if picture.chart and picture.flags:
@@ -140,7 +147,7 @@ def paint_ground(painter: QPainter, rect: QRectF, picture: Picture, view: View) 
     _axes(painter, picture.sheet, view)
     painter.restore()
     if picture.chart:
-        _scale(painter, rect, picture)
+        paint_scale(painter, rect, picture.chart, picture.caption, picture.middle, picture.pinned)
 
 
 def _outline_path(outline: Rectangle | Disc, view: View) -> QPainterPath:
@@ -256,6 +263,32 @@ def _support(painter: QPainter, at: QPointF, name: str) -> None:
     text(painter, at + QPointF(0, -13), name, Qt.AlignmentFlag.AlignHCenter, 12, theme.MUTED)
 
 
+def _room(painter: QPainter, room: tuple[float, float, float, float], view: View) -> None:
+    """Where the purge line goes."""
+    box = view.rect(Rectangle(*room))
+    painter.setPen(pen(theme.GOLD, 1.6))
+    painter.setBrush(theme.GOLD_WASH)
+    painter.drawRect(box)
+    wide = box.width() > box.height()
+    at = QPointF(box.center().x(), box.top() - 6) if wide else box.center() + QPointF(8, 4)
+    side = Qt.AlignmentFlag.AlignHCenter if wide else Qt.AlignmentFlag.AlignLeft
+    text(painter, at, "purge", side, 11, theme.MUTED)
+
+
+def _route(painter: QPainter, picture: Picture, view: View) -> None:
+    """The way from point to point, with its beginning and its end named."""
+    painter.save()
+    _in_millimetres(painter, view)
+    way = pen(theme.GOLD, 1.0)
+    way.setCosmetic(True)
+    painter.setPen(way)
+    painter.drawPolyline(_polygon_of(picture.points))
+    painter.restore()
+    for i, name in ((0, "first"), (-1, "last")):
+        at = view.at(*(float(c) for c in picture.points[i]))
+        text(painter, at + QPointF(7, -6), name, Qt.AlignmentFlag.AlignLeft, 11, theme.MUTED)
+
+
 def _points(painter: QPainter, picture: Picture, view: View) -> None:
     done = len(picture.heights)
     crowded = len(picture.points) > CROWDED
@@ -283,6 +316,10 @@ def _points(painter: QPainter, picture: Picture, view: View) -> None:
         painter.setPen(pen(theme.RUST, 1.6))
         painter.drawLine(at - QPointF(4, 4), at + QPointF(4, 4))
         painter.drawLine(at - QPointF(4, -4), at + QPointF(4, -4))
+    for x, y in picture.ringed:
+        painter.setPen(pen(theme.RUST, 1.6))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawEllipse(view.at(x, y), 7, 7)
     if picture.now:
         painter.setPen(pen(theme.GOLD, 2.5))
         painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -371,9 +408,11 @@ def _figure(value: float) -> str:
     return f"{value:g}".replace("-", MINUS)
 
 
-def _scale(painter: QPainter, rect: QRectF, picture: Picture) -> None:
-    chart = picture.chart
-    assert chart is not None
+def paint_scale(
+    painter: QPainter, rect: QRectF, chart: Chart, caption: tuple[str, str], middle: str,
+    pinned: bool,
+) -> None:  # fmt: skip
+    """Draw the height scale at the right of a rectangle."""
     painter.save()
     height = min(rect.height() - 110, 220.0)
     bar = QRectF(rect.right() - SCALE_WIDTH + 16, rect.top() + 38, 14, height)
@@ -385,11 +424,11 @@ def _scale(painter: QPainter, rect: QRectF, picture: Picture) -> None:
     painter.setBrush(Qt.BrushStyle.NoBrush)
     painter.drawRect(bar)
     x = bar.right() + 7
-    text(painter, QPointF(bar.left(), bar.top() - 12), picture.caption[0], pixels=12)
-    text(painter, QPointF(bar.left(), bar.bottom() + 20), picture.caption[1], pixels=12)
+    text(painter, QPointF(bar.left(), bar.top() - 12), caption[0], pixels=12)
+    text(painter, QPointF(bar.left(), bar.bottom() + 20), caption[1], pixels=12)
     for share, words in (
         (0.0, mm(chart.span, 2, True)),
-        (0.5, picture.middle),
+        (0.5, middle),
         (1.0, mm(-chart.span, 2)),
     ):
         y = bar.top() + share * height
@@ -399,7 +438,7 @@ def _scale(painter: QPainter, rect: QRectF, picture: Picture) -> None:
     below = bar.bottom() + 40
     # A chart without a step has lines at limits only.
     words = ["mm, contours", f"every {chart.step:g}"] if chart.step else ["mm, lines", "at limits"]
-    for line in [*words, "scale pinned"] if picture.pinned else words:
+    for line in [*words, "scale pinned"] if pinned else words:
         text(painter, QPointF(bar.left() - 6, below), line, pixels=11, colour=theme.MUTED)
         below += 15
     painter.restore()

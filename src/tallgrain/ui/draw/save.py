@@ -1,5 +1,6 @@
-"""Saving the field as PNG, SVG or PDF, drawn by the very routine that draws the screen."""
+"""Saving pictures as PNG, SVG or PDF, drawn by the very routines that draw the screen."""
 
+from collections.abc import Callable
 from pathlib import Path
 
 from PyQt6.QtCore import QMarginsF, QRectF, QSize, QSizeF
@@ -8,14 +9,14 @@ from PyQt6.QtSvg import QSvgGenerator
 
 from tallgrain.errors import InputError, JobError
 from tallgrain.ui import theme
-from tallgrain.ui.draw.field import Picture, View, paint_field
 
 PNG_SCALE = 2.0
 ENDINGS = (".png", ".svg", ".pdf")
 
 
-def save_picture(path: Path, rect: QRectF, picture: Picture, view: View) -> None:
-    """Write what the field shows. Raises InputError for other endings, JobError where it can't."""
+def save_picture(path: Path, rect: QRectF, paint: Callable[[QPainter], None]) -> None:
+    """Write what a routine paints into a rectangle. Raises InputError for other endings, JobError
+    where it can't."""
     ending = path.suffix.lower()
     if ending not in ENDINGS:
         raise InputError(
@@ -44,7 +45,7 @@ def save_picture(path: Path, rect: QRectF, picture: Picture, view: View) -> None
     if ending == ".png":
         painter.scale(PNG_SCALE, PNG_SCALE)
     painter.fillRect(rect, theme.PAPER)
-    paint_field(painter, rect, picture, view)
+    paint(painter)
     painter.end()
     if ending == ".png" and not device.save(str(path)):
         raise JobError("can't be written.", str(path), "Choose another place or free some room.")

@@ -40,14 +40,17 @@ def paint_section(painter: QPainter, rect: QRectF, picture: SectionPicture) -> N
          f"height × {factor:.0f}", colour=theme.MUTED)  # fmt: skip
     _rules(painter, plot, span, length)
     x = rect.right() - RIGHT
-    styles = (Qt.PenStyle.SolidLine, Qt.PenStyle.DashLine, Qt.PenStyle.DotLine)
+    styles = (
+        Qt.PenStyle.SolidLine, Qt.PenStyle.DashLine, Qt.PenStyle.DotLine,
+        Qt.PenStyle.DashDotLine, Qt.PenStyle.DashDotDotLine,
+    )  # fmt: skip
     for i, (name, line) in reversed(list(enumerate(picture.lines))):
         colour = theme.INK if i == 0 else theme.GOLD
-        painter.setPen(pen(colour, 2.0 if i == 0 else 1.6, styles[min(i, 2)]))
+        painter.setPen(pen(colour, 2.0 if i == 0 else 1.6, styles[min(i, 4)]))
         for run in _runs(line, plot, span, length):
             painter.drawPolyline(run)
         box = text(painter, QPointF(x, rect.top() + 20), name, Qt.AlignmentFlag.AlignRight)
-        painter.setPen(pen(colour, 2.0 if i == 0 else 1.6, styles[min(i, 2)]))
+        painter.setPen(pen(colour, 2.0 if i == 0 else 1.6, styles[min(i, 4)]))
         at = QPointF(box.left() - 26, rect.top() + 16)
         painter.drawLine(at, at + QPointF(20, 0))
         x = box.left() - 40

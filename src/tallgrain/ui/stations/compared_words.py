@@ -55,11 +55,8 @@ def compared_words(compared: Compared, season: Season | None) -> tuple[str, bool
     return "\n".join(lines), found.matters
 
 
-def figure_lines(compared: Compared) -> list[str]:
+def figure_lines(found: Comparison) -> list[str]:
     """The figures of a comparison, a line each."""
-    found = compared.comparison
-    if found is None:
-        return []
     nearer = "nearer to" if found.offset_mm > 0 else "further from"
     rear = "rear" if found.tilt_y_mm > 0 else "front"
     right = "right" if found.tilt_x_mm > 0 else "left"

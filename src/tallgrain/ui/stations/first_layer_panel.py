@@ -1,10 +1,11 @@
 """The first layer on the bench: how thick it may be, and how many points would have been enough."""
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QComboBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from tallgrain.core.surface.first_layer import FirstLayerSight
-from tallgrain.ui.widgets import Readout, label, rule, tell
+from tallgrain.errors import InputError
+from tallgrain.ui.widgets import FigureBox, Readout, label, rule, tell
 from tallgrain.ui.words import duration, mm
 
 WAYS = (
@@ -34,11 +35,50 @@ class FirstLayerPanel(QWidget):
         self.why = label(role="muted", wrap=True)
         self.advice = label(wrap=True)
         self.options = label(role="figure")
+        self.full, self.gone = self._height(2.0), self._height(10.0)
+        fading = QHBoxLayout()
+        fading.addWidget(self.full, 1)
+        fading.addWidget(self.gone, 1)
+        self.full.setPrefix("whole to ")
+        self.gone.setPrefix("gone at ")
+        self.full.setAccessibleName("Compensation is whole up to this height")
+        self.gone.setAccessibleName("Compensation is gone at this height")
+        self.fades = label(role="muted", wrap=True)
         for part in (
             self.readout, self.ways, self.verdict, self.why, rule(),
-            label("Were the points enough?", "head"), self.advice, self.options,
+            label("Were the points enough? The worst of fewer", "head"), self.advice, self.options,
         ):  # fmt: skip
             column.addWidget(part)
+        column.addWidget(rule())
+        column.addWidget(label("If the compensation fades out with height", "head"))
+        column.addLayout(fading)
+        column.addWidget(self.fades)
+        self._seen: FirstLayerSight | None = None
+
+    def _height(self, value: float) -> FigureBox:
+        made = FigureBox()
+        made.setRange(0.0, 500.0)
+        made.setDecimals(1)
+        made.setValue(value)
+        made.setSuffix(" mm")
+        made.setButtonSymbols(FigureBox.ButtonSymbols.NoButtons)
+        made.valueChanged.connect(lambda _: self._tell_fading())
+        return made
+
+    def _tell_fading(self) -> None:
+        if self._seen is None:
+            return
+        try:
+            found = self._seen.fading(self.full.value(), self.gone.value())
+        except InputError as error:
+            tell(self.fades, str(error))
+            return
+        tell(
+            self.fades,
+            f"A part's top is off by {mm(found.error)} mm at most, a wall's height by "
+            f"{100 * found.stretch:.1f} % on the way; layers below lean by "
+            f"{1000 * found.slope:.2f} mm per m at most.",
+        )
 
     @property
     def way(self) -> str:
@@ -47,6 +87,8 @@ class FirstLayerPanel(QWidget):
 
     def show_sight(self, seen: FirstLayerSight) -> None:
         """Tell one audit."""
+        self._seen = seen
+        self._tell_fading()
         audit, (low, high) = seen.audit, seen.limits
         self.readout.tell(
             mm(audit.least, 2), f"to {mm(audit.most, 2)} mm first layer",
@@ -60,7 +102,7 @@ class FirstLayerPanel(QWidget):
         for option in seen.advice.options[:MOST_OPTIONS] if seen.advice is not None else ():
             best = option is (seen.advice.recommended if seen.advice else None)
             lines.append(
-                f"{option.columns} × {option.rows}: {mm(option.worst)} mm at most, "
+                f"{option.columns} × {option.rows}: {mm(option.worst)} mm, "
                 f"{duration(option.estimate_s)}{'  ← enough' if best else ''}"
             )
         tell(self.options, "\n".join(lines))

@@ -3,20 +3,35 @@
 import csv
 import io
 from collections.abc import Callable
+from dataclasses import replace
 from enum import Enum
 from pathlib import Path
 
 import numpy as np
 from PyQt6.QtCore import QRectF
-from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QButtonGroup,
+    QHBoxLayout,
+    QPushButton,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from tallgrain.core.surface.chart import Chart
-from tallgrain.core.surface.first_layer import GAP_U_MM, FirstLayerSight, first_layer_sight
+from tallgrain.core.surface.first_layer import FirstLayerSight
+from tallgrain.core.surface.interpolate import Mesh
+from tallgrain.core.surface.quality import marked
+from tallgrain.core.surface.relief import Viewpoint
 from tallgrain.core.surface.section import section, snapped
-from tallgrain.ui.draw.field import Picture
+from tallgrain.core.surface.sight import About
+from tallgrain.ui.draw.field import Picture, paint_field
+from tallgrain.ui.draw.relief import ReliefPicture, paint_relief
 from tallgrain.ui.draw.save import save_picture
 from tallgrain.ui.draw.section import SectionPicture
 from tallgrain.ui.field import Field
+from tallgrain.ui.first_layers import FirstLayers
+from tallgrain.ui.relief import Relief
 from tallgrain.ui.route import Fill, Kernel
 from tallgrain.ui.section import SectionView
 from tallgrain.ui.session import Session
@@ -37,7 +52,17 @@ class Layer(Enum):
     HEIGHTS = "Heights", "H"
     DIFFERENCE = "Difference", "D"
     FIRST = "First layer", "F"
+    RELIEF = "Relief", "R"
     POINTS = "Points", "N"
+
+
+MIDDLES: dict[About, str] = {"ls": "level", "mz": "mid zone", "zero": "zero"}
+ABOUT: dict[About, str] = {
+    "ls": "about the least-squares plane", "mz": "about the minimum-zone plane",
+    "zero": "from the printer's own zero",
+}  # fmt: skip
+# More lines than this in one section can't be told apart.
+MOST_KEPT = 4
 
 
 class SurfaceStation:
@@ -51,7 +76,11 @@ class SurfaceStation:
         self.layer = Layer.HEIGHTS
         self.on_plan: Callable[[SurveyPlan, SurveyPlan], None] = lambda before, after: None
         self.pinned_span: float | None = None
-        self._first: tuple[object, FirstLayerSight | None] | None = None
+        self._layers_of = FirstLayers(session)
+        self._seen: FirstLayerSight | None = None
+        # Surveys kept in the section, by ident: their day and their surface.
+        self.kept: dict[str, tuple[str, Mesh]] = {}
+        self._along = ""
         self.line: tuple[tuple[float, float], tuple[float, float]] | None = None
         self._pinned_chart: tuple[Chart, Chart] | None = None
         self.widget = QWidget()
@@ -71,7 +100,13 @@ class SurfaceStation:
         self.field = Field()
         self.field.pointed.connect(self._point)
         self.field.line_dragged.connect(self._drag)
-        middle.addWidget(self.field, 1)
+        self.field.clicked.connect(self._click)
+        self.relief = Relief()
+        self.relief.looked.connect(lambda words: tell(self.reading, words))
+        self.views = QStackedWidget()
+        self.views.addWidget(self.field)
+        self.views.addWidget(self.relief)
+        middle.addWidget(self.views, 1)
         self.section = SectionView()
         self.show_section = True
         middle.addWidget(self.section)
@@ -79,6 +114,11 @@ class SurfaceStation:
         self.bench = SurfaceBench(session)
         self.bench.plan_wanted.connect(self.open_plan)
         self.bench.way_chosen.connect(self.refresh)
+        self.bench.trusted.twice_wanted.connect(lambda: self.survey_pair("twice"))
+        self.bench.trusted.pair_wanted.connect(lambda: self.survey_pair("cold_hot"))
+        self.bench.trusted.drift_wanted.connect(self.take_out_drift)
+        self._layers_of.changed.connect(self._first_known)
+        session.printer_changed.connect(self._other_printer)
         row.addWidget(self.bench)
         session.sight_changed.connect(self.refresh)
         session.survey_changed.connect(self.refresh)
@@ -144,9 +184,24 @@ class SurfaceStation:
         if self._session.chosen != before:
             self.on_plan(before, self._session.chosen)
 
+    def survey_pair(self, rounds: str) -> None:
+        """Survey twice, or cold and then hot; the plan itself stays as it was chosen."""
+        self._session.start_survey(rounds)
+
+    def take_out_drift(self, out: bool) -> None:
+        """Read the survey that is shown without the drift that its first point shows, or with it.
+        Its touches stay as they were."""
+        s, shown = self._session, self._session.shown
+        if shown is None or shown.drift is None or s.busy:
+            return
+        planned = max(len(shown.survey.points), shown.survey.rechecks[-1].after)
+        s.ledger.take_out_drift(shown.head.ident, shown.drift.mm / planned if out else None)
+        s.show_stored(shown.head.ident)
+
     def show_layer(self, layer: Layer) -> None:
         """Show another layer."""
         self.layer = layer
+        self.views.setCurrentWidget(self.relief if layer is Layer.RELIEF else self.field)
         self.layers[layer].setChecked(True)
         self.bench.compare_first = layer is Layer.DIFFERENCE
         self.bench.first_layer = self.first_layer if layer is Layer.FIRST else lambda: None
@@ -158,6 +213,46 @@ class SurfaceStation:
         chart = self._chart()
         self.pinned_span = None if self.pinned_span or chart is None else chart.span
         self.refresh()
+
+    def cut_along(self, way: str) -> None:
+        """Lay the section along the row or column of points next to where it lies; again, along
+        the one after that."""
+        shown = self._session.shown
+        mesh = shown.sight.mesh if shown is not None else None
+        if mesh is None or self.line is None:
+            return
+        axis, lines = (1, mesh.ys) if way == "row" else (0, mesh.xs)
+        here = (self.line[0][axis] + self.line[1][axis]) / 2
+        beyond = lines[lines > here + 1e-6]
+        if self._along != way:
+            at = float(lines[np.abs(lines - here).argmin()])
+        else:
+            at = float(beyond[0] if len(beyond) else lines[0])
+        self._along = way
+        ends = (mesh.xs if way == "row" else mesh.ys)[[0, -1]].tolist()
+        p, q = ((e, at) if way == "row" else (at, e) for e in ends)
+        self.show_section = True
+        self.line = (p, q)
+        self.refresh()
+
+    def keep_in_section(self) -> None:
+        """Keep the survey that is shown in the section, also when another is shown; or let go."""
+        shown = self._session.shown
+        if shown is None or shown.sight.mesh is None:
+            return
+        ident = shown.head.ident
+        if ident in self.kept:
+            del self.kept[ident]
+        else:
+            while len(self.kept) >= MOST_KEPT:
+                del self.kept[next(iter(self.kept))]
+            self.kept[ident] = day(shown.survey.taken_at), shown.sight.mesh
+        self._refresh_section()
+
+    def refer_to(self, about: About) -> None:
+        """Draw heights about another plane, or the printer's own zero."""
+        self.kept.clear()  # kept surfaces are about the old one
+        self._session.refer_to(about)
 
     def toggle_section(self) -> None:
         """Show or hide the section."""
@@ -182,10 +277,15 @@ class SurfaceStation:
         return out.getvalue()
 
     def save_picture(self, path: Path) -> None:
-        """Save the field as PNG, SVG or PDF. Raises InputError or JobError."""
+        """Save the field or the relief as PNG, SVG or PDF. Raises InputError or JobError."""
+        relief, rect = self.relief.picture(), QRectF(self.views.rect())
+        if self.layer is Layer.RELIEF and relief is not None:
+            still = replace(relief, turning=False)
+            save_picture(path, rect, lambda painter: paint_relief(painter, rect, still))
+            return
         picture, view = self.field.picture(), self.field.view()
         if picture is not None and view is not None:
-            save_picture(path, QRectF(self.field.rect()), picture, view)
+            save_picture(path, rect, lambda painter: paint_field(painter, rect, picture, view))
 
     # Showing
 
@@ -204,21 +304,44 @@ class SurfaceStation:
             y = box.y0 + 0.39 * box.depth
             margin = s.sheet.plate.margin
             self.line = ((box.x0 + margin, y), (box.x1 - margin, y))
-        self.field.show_picture(self._picture())
+        self._seen = self.first_layer() if self.layer is Layer.FIRST else None
+        self.field.show_picture(self._picture(), self._wait_words())
+        self._show_relief()
         tell(self.subject, self._subject())
         self._refresh_section()
 
     def first_layer(self) -> FirstLayerSight | None:
         """What the first layer would be on what is shown; None where that can't be told."""
-        s = self._session
-        if s.shown is None or s.sheet is None or not s.shown.survey.complete:
-            return None
-        found = s.ledger.observations(s.sheet.name, "gap")
-        gap_u = float(found[-1].figures["u"]) if found else GAP_U_MM
-        key = s.shown.survey, s.sheet, self.bench.way, gap_u
-        if self._first is None or self._first[0] != key:
-            self._first = key, first_layer_sight(s.shown.survey, s.sheet, self.bench.way, gap_u)
-        return self._first[1]
+        return self._layers_of.seen(self.bench.way)
+
+    def _first_known(self) -> None:
+        if self.layer is Layer.FIRST:
+            self.bench.refresh()
+            self.refresh()
+
+    def _other_printer(self) -> None:
+        """What was laid on the other plate says nothing here."""
+        self.kept.clear()
+        self.line, self.pinned_span = None, None
+
+    def _wait_words(self) -> str:
+        if self.layer is Layer.FIRST and self._seen is None and self._layers_of.working:
+            return "Working out the first layer …"
+        return ""
+
+    def _show_relief(self) -> None:
+        s, chart = self._session, self._chart()
+        if self.layer is not Layer.RELIEF:
+            return
+        if s.sheet is None or chart is None:
+            self.relief.show_picture(None)
+            return
+        self.relief.show_picture(
+            ReliefPicture(
+                s.sheet, chart, Viewpoint(), middle=MIDDLES[s.reference],
+                pinned=self.pinned_span is not None,
+            )
+        )  # fmt: skip
 
     def _compared(self):
         compared = self._session.back.compared
@@ -234,11 +357,11 @@ class SurfaceStation:
         if s.progress is not None:
             return s.chart
         compared = self._compared()
-        first = self.first_layer() if self.layer is Layer.FIRST else None
         if self.layer is Layer.DIFFERENCE and compared is not None:
             chart = compared.chart
-        elif first is not None:
-            return first.chart  # its scale is the builder's own limits
+        elif self.layer is Layer.FIRST:
+            # Its scale is the builder's own limits.
+            return self._seen.chart if self._seen is not None else None
         elif s.shown is not None:
             chart = s.shown.sight.chart
         else:
@@ -258,7 +381,13 @@ class SurfaceStation:
         dropped = tuple((d.x, d.y) for d in plan.dropped) if plan else ()
         points = plan.points if plan else np.empty((0, 2))
         if s.progress is None:
-            return Picture(s.sheet, points, dropped=dropped)
+            return Picture(
+                s.sheet,
+                points,
+                dropped=dropped,
+                route=self._planning is not None,
+                room=self._planning.room if self._planning is not None else None,
+            )
         touched = s.progress.touched
         nearest = len(touched) if len(touched) < len(points) else None
         now = None if nearest is None else (float(points[nearest][0]), float(points[nearest][1]))
@@ -276,7 +405,7 @@ class SurfaceStation:
                 s.sheet, found.xy, found.difference, chart=self._chart(), line=self.line,
                 caption=("higher", "lower"), pinned=pinned, crossed=crossed,
             )  # fmt: skip
-        if self.layer is Layer.FIRST and self.first_layer() is not None:
+        if self.layer is Layer.FIRST and self._seen is not None:
             return Picture(
                 s.sheet, shown.xy, shown.heights, chart=self._chart(), caption=("thick", "thin"),
                 middle="as sliced", pinned=True,
@@ -284,7 +413,9 @@ class SurfaceStation:
         points_only = self.layer is Layer.POINTS
         return Picture(
             s.sheet, shown.xy, shown.heights, chart=None if points_only else self._chart(),
-            line=None if points_only else self.line, pinned=pinned,
+            line=None if points_only else self.line, pinned=pinned, middle=MIDDLES[s.reference],
+            ringed=tuple((p.x, p.y) for p in (shown.points[i] for i in marked(shown))),
+            route=points_only,
         )  # fmt: skip
 
     def _refresh_section(self) -> None:
@@ -300,7 +431,16 @@ class SurfaceStation:
                     if old_mesh is not None and old.ident != s.shown.head.ident:
                         name = f"survey {old.ident}, {day(old.taken_at)}"
                         lines.append((name, section(old_mesh, *self.line)))
+            for ident, (when, mesh) in self.kept.items():
+                told = {name for name, _ in lines}
+                name = f"survey {ident}, {when}"
+                if ident != s.shown.head.ident and name not in told:
+                    lines.append((name, section(mesh, *self.line)))
         self.section.show_picture(SectionPicture(tuple(lines)))
+
+    def _click(self, x: float, y: float) -> None:
+        if self._planning is not None:
+            self._planning.take_click(x, y)
 
     def _drag(self, p: tuple[float, float], q: tuple[float, float]) -> None:
         shown, view = self._session.shown, self.field.view()
@@ -324,7 +464,7 @@ class SurfaceStation:
             return
         height = chart.at(*at)
         what = {Layer.DIFFERENCE: "difference", Layer.FIRST: "first layer"}.get(self.layer, "z")
-        first = self.first_layer() if self.layer is Layer.FIRST else None
+        first = self._seen
         if height is not None and first is not None:
             told = f"{mm(first.layer + height)} mm"
         else:
@@ -345,12 +485,16 @@ class SurfaceStation:
         if self.layer is Layer.DIFFERENCE and compared is not None:
             a, b = compared.a, compared.b
             return f"survey {b.ident} ({day(b.taken_at)}) less survey {a.ident} ({day(a.taken_at)})"
-        first = self.first_layer() if self.layer is Layer.FIRST else None
+        first = self._seen
         if first is not None:
             how = dict(WAYS)[first.way]
             return f"first layer sliced at {mm(first.layer, 2)} mm, {how} · colours to your limits"
-        size = f"{shown.shape[0]} × {shown.shape[1]}" if shown.shape else "free points"
+        size = (
+            f"{shown.shape[0]} × {shown.shape[1]}" if shown.shape else f"{len(shown.points)} points"
+        )
         named = f"survey {shown.ident}" if shown.ident else "from a file"
         words = f"{named} · {size} · {day_time(shown.taken_at)} · {shown.conditions.sentence()}"
+        if s.reference != "ls":
+            words += f" · heights {ABOUT[s.reference]}"
         since = s.mechanical_since(shown.taken_at)
         return f"{words} · on an older printer: before '{since.kind}'" if since else words

@@ -12,18 +12,20 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QLineEdit,
     QProgressBar,
+    QVBoxLayout,
     QWidget,
 )
 
 from tallgrain.core.surface.first_layer import FirstLayerSight
 from tallgrain.core.surface.judgement import Judgement
 from tallgrain.ui import theme
-from tallgrain.ui.bench_parts import ClearanceRow, Notice, scrolled
+from tallgrain.ui.bench_parts import ClearanceRow, Notice, Tabbed
 from tallgrain.ui.session import Session
-from tallgrain.ui.state import LinkState, Progress
+from tallgrain.ui.state import LinkState, Progress, SurveyPlan
 from tallgrain.ui.stations.compared_words import compared_words, figure_lines
 from tallgrain.ui.stations.first_layer_panel import FirstLayerPanel
 from tallgrain.ui.stations.plan_dialog import plan_summary
+from tallgrain.ui.stations.surface_pages import CuresPage, TrustPage
 from tallgrain.ui.widgets import Bar, Panel, Readout, button, label, rule, set_role, tell
 from tallgrain.ui.words import count_of, duration, mm
 
@@ -79,7 +81,6 @@ class SurfaceBench(Panel):
         # What the first layer would be, while that is what the field shows.
         self.first_layer: Callable[[], FirstLayerSight | None] = lambda: None
         self.setFixedWidth(WIDTH)
-        self._body = scrolled(self.column)
         self._build_body()
         self._build_actions()
         session.changed.connect(self.refresh)
@@ -98,18 +99,27 @@ class SurfaceBench(Panel):
         self.budget_rule = rule()
         self.budget_head = label("Where it comes from", "head")
         self.budget = ShapeBudget()
-        self.trust = label(wrap=True)
         self.same_rule = rule()
         self.same_head = label("Same bed as last time?", "head")
         self.same = label(wrap=True)
         self.figures = label(wrap=True)
+        self.verdict = label(wrap=True)
+        page = QWidget()
+        body = QVBoxLayout(page)
+        body.setContentsMargins(0, 0, 0, 0)
+        body.setSpacing(8)
         for part in (
             self.head, self.readout, self.progress, self.small, self.notice, self.incomplete,
-            self.first, self.budget_rule, self.budget_head, self.budget, self.trust,
+            self.verdict, self.first, self.budget_rule, self.budget_head, self.budget,
             self.same_rule, self.same_head, self.same, self.figures,
         ):  # fmt: skip
-            self._body.addWidget(part)
-        self._body.addStretch(1)
+            body.addWidget(part)
+        body.addStretch(1)
+        self.cures = CuresPage()
+        self.trusted = TrustPage(self._session)
+        self.tabs = Tabbed(("Shape", "Cures", "Trust"), (page, self.cures, self.trusted))
+        self.tabs.show_page(0)
+        self.column.addWidget(self.tabs, 1)
 
     def _build_actions(self) -> None:
         self.clearance_row = ClearanceRow(self._session)
@@ -182,6 +192,18 @@ class SurfaceBench(Panel):
             tell(self.head, "How thick will the first layer be?")
             self.first.show_sight(seen)
             self._show_budget(None)
+        if (working is not None or problem is not None) and self.tabs.number:
+            self.tabs.show_page(0)  # what is under way or went wrong comes first
+        shown = s.shown if working is None else None
+        said = shown.verdict if shown is not None and problem is None and seen is None else None
+        self.verdict.setVisible(said is not None)
+        if said is not None:
+            tell(self.verdict, said.words)
+            set_role(self.verdict, "rust" if said.attention else "")
+        # The tabs ask the question already.
+        self.head.setVisible(working is not None or seen is not None or shown is None)
+        self.cures.show_survey(shown)
+        self.trusted.refresh()
         self._show_actions()
 
     @property
@@ -254,7 +276,7 @@ class SurfaceBench(Panel):
         terms = judgement is not None and bool(judgement.shares)
         self._show_same(there)
         there = there and not (self.compare_first and self._session.back.compared is not None)
-        for part in (self.budget_rule, self.budget_head, self.trust):
+        for part in (self.budget_rule, self.budget_head):
             part.setVisible(there)
         terms = terms and there
         self.budget.setVisible(terms)
@@ -263,13 +285,6 @@ class SurfaceBench(Panel):
         tell(self.budget_head, "Where it comes from" if terms else "Too few points for a shape")
         if terms:
             self.budget.show_judgement(judgement)
-        noise = judgement.noise
-        origin = "measured here" if noise.measured else "from the sheet"
-        tell(
-            self.trust,
-            f"Probe repeats to {noise.s_r * 1000:.1f} µm ({origin})",
-        )
-        set_role(self.trust, "muted")
 
     def _show_same(self, there: bool) -> None:
         s = self._session
@@ -281,7 +296,8 @@ class SurfaceBench(Panel):
         if compared is not None and told:
             words, attention = compared_words(compared, s.back.season)
             tell(self.same, words)
-            tell(self.figures, "\n".join(figure_lines(compared)))
+            found = compared.comparison
+            tell(self.figures, "\n".join(figure_lines(found)) if found is not None else "")
             set_role(self.same, "rust" if attention else "")
 
     def _show_actions(self) -> None:
@@ -303,7 +319,7 @@ class SurfaceBench(Panel):
         elif plan is None:
             words = "Choose a printer first"
         else:
-            words = f"Survey {len(plan.points)} points, {duration(plan.estimate_s)}  F5"
+            words = f"{_often(s.chosen)}{len(plan.points)} points, {duration(s.estimate_s)}  F5"
         if self.primary.text() != words:
             self.primary.setText(words)
         self.primary.setAccessibleName(words)
@@ -330,3 +346,10 @@ class SurfaceBench(Panel):
             step.setFocus(Qt.FocusReason.OtherFocusReason)
             if step is self.clearance:
                 self.clearance.selectAll()  # so that typing replaces the hint
+
+
+def _often(chosen: SurveyPlan) -> str:
+    """How the large button begins."""
+    return {"twice": "Survey twice: ", "cold_hot": "Survey cold, then hot: "}.get(
+        chosen.rounds, "Survey "
+    )

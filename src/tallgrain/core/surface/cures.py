@@ -1,0 +1,142 @@
+"""What each cure would leave, one after another, and a verdict with its reasons."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.solve.adjusters import Influence, solve_adjusters
+from tallgrain.core.solve.tilt import solve_tilt
+from tallgrain.core.surface.density import audit_layer
+from tallgrain.core.surface.interpolate import grid_within
+from tallgrain.core.surface.judgement import Judgement, extent_of
+from tallgrain.core.surface.moments import polynomial_rows
+from tallgrain.core.survey import Floats, Survey
+from tallgrain.errors import TallGrainError
+
+# A tilt of more than this share of the tolerance is worth a word even where the plate is flat.
+LEANS = 0.5
+
+
+@dataclass(frozen=True)
+class Left:
+    """After a cure: from the highest to the lowest place (mm), None where that can't be said, and
+    what it rests on in words."""
+
+    after: str
+    spread_mm: float | None
+    words: str
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """One sentence, whether it asks for something to be done, and the reasons."""
+
+    words: str
+    attention: bool
+    reasons: tuple[str, ...]
+
+
+def what_is_left(survey: Survey, sheet: MachineSheet, gain: float = 1.0) -> tuple[Left, ...]:
+    """Highest to lowest of the surface as it is, then after every cure that the printer has, each
+    on top of those before. gain: how far the plate follows its screws."""
+    xy, heights = survey.xy, survey.heights
+    steps = [Left("as it is", float(np.ptp(heights)), "about the printer's own plane")]
+    if sheet.kinematics == "delta":
+        u, v = extent_of(survey, sheet).uv(xy)
+        rows = np.vstack([polynomial_rows(u, v, 3), u * u + v * v])
+        heights = heights - np.linalg.lstsq(rows.T, heights)[0] @ rows
+        words = "the switches take a tilt, the radius a bowl"
+        steps.append(Left("the towers", float(np.ptp(heights)), words))
+    for name, cure, words in (
+        ("the Z motors", _after_motors, "the plane at the supports, to whole motor steps"),
+        ("the adjusters", _after_screws, "a thin plate over the screws, each turned as solved"),
+    ):
+        try:
+            left = cure(sheet, xy, heights, gain)
+        except TallGrainError:
+            continue  # the printer has none, or these points can't tell
+        heights = left
+        steps.append(Left(name, float(np.ptp(heights)), words))
+    mesh = grid_within(xy, heights)
+    spread, words = None, "the points lie on no grid"
+    if mesh is not None:
+        s_r = sheet.probe.repeatability.s_r
+        audit = audit_layer(mesh, 1.0, (0.5, 1.5), 0.0, s_r)
+        spread, words = audit.most - audit.least, "what lies between the points, and the noise"
+    return (*steps, Left("compensation", spread, words))
+
+
+def _after_motors(sheet: MachineSheet, xy: Floats, heights: Floats, _: float) -> Floats:
+    solved = solve_tilt(sheet, xy, heights)
+    at = np.array([s.at for s in sheet.supports], dtype=float)
+    sign = 1.0 if sheet.kinematics == "plate_z" else -1.0
+    made = sign * solved.rounded
+    twisted = sheet.body == "flexible" and len(at) >= 4
+    # The body moves as its supports do: exactly so for as many as its shape has terms.
+    rows, here = _body(at, at, twisted), _body(xy, at, twisted)
+    return np.asarray(heights + here @ (np.linalg.pinv(rows) @ made))
+
+
+def _body(xy: Floats, at: Floats, twisted: bool) -> Floats:
+    middle, size = at.mean(axis=0), float(np.ptp(at, axis=0).max())
+    u, v = ((xy - middle) / size).T
+    columns = [np.ones(len(xy)), u, v, *([u * v] if twisted else [])]
+    return np.column_stack(columns)
+
+
+def _after_screws(sheet: MachineSheet, xy: Floats, heights: Floats, gain: float) -> Floats:
+    solved = solve_adjusters(sheet, xy, heights, gain=gain)
+    at = np.array([a.at for a in sheet.adjusters], dtype=float)
+    return np.asarray(heights + Influence(at, gain).matrix(xy) @ solved.raises)
+
+
+def verdict(judgement: Judgement, left: tuple[Left, ...]) -> Verdict:
+    """Whether the bed is flat enough, and which cure would make it so."""
+    flat, limit, u = judgement.flatness.fltt, judgement.tolerance_mm, judgement.noise.u
+    least = next(
+        (step for step in left[1:] if step.spread_mm is not None and step.spread_mm <= limit), None
+    )
+    attention = False
+    if flat + 2 * u <= limit:
+        words = "Flat enough, whatever the noise."
+    elif flat <= limit:
+        words = "Flat enough by the figure, but the noise could hide a little more."
+    elif flat - 2 * u <= limit:
+        words = "Just over: no more than the noise could make of it."
+    elif least is not None and least.after == "compensation":
+        words = (
+            "Not flat enough to print on as it is, and nothing that turns reaches it: compensation "
+            f"leaves {least.spread_mm:.3f} mm."
+        )
+    elif least is not None:
+        words = f"Not flat enough: {least.after} would leave {least.spread_mm:.3f} mm."
+        attention = True
+    else:
+        words = "Not flat enough, and no cure here brings it within: look at plate and frame."
+        attention = True
+    lean = [s for s in judgement.shares[:2] if not s.below_noise and s.size_mm > LEANS * limit]
+    if lean and flat <= limit:
+        worst = max(lean, key=lambda s: s.size_mm)
+        words = f"{words} It leans by {worst.size_mm:.3f} mm; cure: {worst.cure}."
+    return Verdict(words, attention, _reasons(judgement, limit))
+
+
+def _reasons(judgement: Judgement, limit: float) -> tuple[str, ...]:
+    flat, noise = judgement.flatness, judgement.noise
+    reasons = [
+        f"Flatness {flat.fltt:.3f} mm against {limit:.2f} mm asked for; {flat.fltp or 0:.3f} above "
+        f"and {flat.fltv or 0:.3f} below the least-squares plane, {flat.fltq or 0:.3f} RMS.",
+        f"No plane does better than {judgement.zone_mm:.3f} mm (minimum zone).",
+        f"The touches make it uncertain by {2 * noise.u:.3f} mm (k = 2) and read {noise.bias:.3f} "
+        f"mm too much on average: a perfectly flat plate would read {noise.floor:.3f} mm.",
+    ]
+    real = [s for s in judgement.shares if not s.below_noise]
+    if real:
+        largest = max(real, key=lambda s: s.size_mm)
+        reasons.append(
+            f"Largest part: {largest.name.lower()}, {largest.size_mm:.3f} mm; cure: {largest.cure}."
+        )
+    elif judgement.shares:
+        reasons.append("No part of the shape stands above the noise.")
+    return tuple(reasons)
