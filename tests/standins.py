@@ -6,6 +6,8 @@ import socket
 import subprocess
 import sys
 
+from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
+
 PROGRAM = [sys.executable, "-m", "tallgrain"]
 
 
@@ -76,3 +78,8 @@ def tallgrain(*words, check=None, **options):
 def as_json(*words):
     """Run a verb with --json and read its one document."""
     return json.loads(tallgrain(*words, "--json", check=0).stdout)
+
+
+def shipped_sheet(name):
+    """The machine sheet that ships for one of the demo's printers."""
+    return parse_sheet(shipped_sheet_text(name), name)

@@ -41,7 +41,7 @@ def test_each_option_is_what_brute_force_gives(seed):
         worst, rms = brute(xy, heights, option.columns, option.rows, "linear")
         assert option.worst == pytest.approx(worst, rel=1e-6)
         assert option.rms == pytest.approx(rms, rel=1e-6)
-    holds = [o for o in advice.options if o.worst <= 0.02]
+    holds = [o for o in advice.options if o.expected <= 0.02]
     assert advice.recommended == (holds[0] if holds else None)
     assert advice.options[0].name == "3x3"
     times = [o.estimate_s for o in advice.options]

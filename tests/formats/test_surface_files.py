@@ -2,7 +2,10 @@
 
 import hashlib
 import io
+import json
 import struct
+import subprocess
+import sys
 import zipfile
 from datetime import UTC, datetime
 from pathlib import Path
@@ -50,6 +53,30 @@ def test_what_is_written_is_read_back(tmp_path, ending, missing):
     first = path.read_bytes()
     write_survey(survey, path)
     assert path.read_bytes() == first  # the same surface makes the same file
+
+
+INDEPENDENT = """
+import json, sys, warnings
+warnings.simplefilter("ignore")
+from SurfaceTopography import read_topography
+surface = read_topography(sys.argv[1])
+print(json.dumps([surface.heights().T.tolist(), list(surface.pixel_size), surface.unit]))
+"""
+
+
+@pytest.mark.parametrize("ending", [".x3p", ".sdf"])
+def test_an_independent_reader_finds_the_same_surface(tmp_path, ending):
+    survey = made()
+    write_survey(survey, tmp_path / f"s{ending}")
+    done = subprocess.run(
+        [sys.executable, "-c", INDEPENDENT, str(tmp_path / f"s{ending}")],
+        capture_output=True, text=True, timeout=120,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    heights, pixel, unit = json.loads(done.stdout)
+    to_mm = {"m": 1000.0, "µm": 0.001}[unit]
+    assert np.array(heights).ravel() * to_mm == pytest.approx(survey.heights)
+    assert np.array(pixel) * to_mm == pytest.approx([np.diff(XS)[0], np.diff(YS)[0]])
 
 
 def test_x3p_by_the_standards_own_words(tmp_path):

@@ -50,7 +50,7 @@ def test_the_survey_that_is_shown_is_saved(season, tmp_path, monkeypatch):
     assert "<svg" in picture.read_text()
     wrong = tmp_path / "bed.doc"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a: (str(wrong), ""))
-    for save in (window.files.save_survey, window.save_picture):
+    for save in (window.files.save_survey, window.files.save_picture):
         save()
         assert ".doc" in box_of(window).text()
         box_of(window).close()
@@ -200,7 +200,7 @@ def test_only_around_a_print(bench, qtbot, tmp_path):
     )
     assert np.isnan(s.back.season.figures[-1])  # a part is no figure of the season
     surface.open_plan()
-    surface._planning.take_whole()
+    surface._planning.kind.setCurrentIndex(surface._planning.kind.findData("grid"))
     assert len(s.planned().points) == whole
     surface._planning.accept()
     assert made.truth()["strikes"] == []

@@ -166,6 +166,7 @@ def test_a_survey_file_is_stored_and_a_foreign_one_refused(bench, qtbot, tmp_pat
     assert window.session.shown.sight.judgement.flatness.fltt == pytest.approx(0, abs=1e-6)
     (tmp_path / "b.json").write_text("{}")
     window.files.take_file(tmp_path / "b.json")
+    qtbot.waitUntil(lambda: any(d.isVisible() for d in window.findChildren(QDialog)), timeout=5000)
     box = next(d for d in window.findChildren(QDialog) if d.isVisible())
     assert "not a survey" in box.text()
     box.close()

@@ -429,22 +429,26 @@ def test_the_first_layer_is_a_layer_with_its_advice(season, qtbot):
     window, _ = season
     s, surface, panel = window.session, window.surface, window.surface.bench.first
     press(window, Qt.Key.Key_F)
-    assert surface.layer is Layer.FIRST and panel.isVisible()
-    seen = surface.first_layer()
+    assert surface.layer is Layer.FIRST
+
+    def worked_out(way):
+        panel.ways.setCurrentIndex(way)
+        panel.ways.activated.emit(way)
+        qtbot.waitUntil(lambda: surface.first_layer() is not None, timeout=5000)
+        return surface.first_layer()
+
+    seen = worked_out(0)
+    assert panel.isVisible()
     low, high = s.sheet.tolerance.first_layer_mm
     advice = density_advice(s.shown.survey.xy, s.shown.survey.heights, min(0.2 - low, high - 0.2))
     best = seen.advice.recommended
     assert best.name == advice.recommended.name
     assert f"{best.columns} × {best.rows} would have been enough" in panel.advice.text()
     assert "Everywhere within" in panel.verdict.text() and seen.audit.holds
-    panel.ways.setCurrentIndex(2)  # without compensation a plate of 0.19 mm leaves the limits
-    panel.ways.activated.emit(2)
-    bare = surface.first_layer()
+    bare = worked_out(2)  # without compensation a plate of 0.19 mm leaves the limits
     assert not bare.audit.holds and "too thin" in panel.verdict.text()
     assert bare.audit.least < seen.audit.least < 0.2 < seen.audit.most < bare.audit.most
-    panel.ways.setCurrentIndex(1)
-    panel.ways.activated.emit(1)
-    few = surface.first_layer()
+    few = worked_out(1)
     # A 3 x 3 leaves in the layer what it does not see.
     worst = np.abs(few.audit.thickness - seen.audit.thickness).max()
     assert worst == pytest.approx(few.coarse_misses, rel=0.15)

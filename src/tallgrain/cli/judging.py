@@ -204,6 +204,7 @@ def density(
         "options": [
             {
                 "count": o.name, "worst_mm": o.worst, "rms_mm": o.rms,
+                "expected_mm": o.expected,
                 "estimate_s": round(o.estimate_s, 1),
             }
             for o in advice.options
@@ -212,9 +213,10 @@ def density(
     }  # fmt: skip
 
     def table() -> str:
-        rows = [["points", "worst", "RMS (mm)", "time (min)"]]
+        rows = [["points", "worst", "RMS", "expected (mm)", "time (min)"]]
         for o in advice.options:
-            rows.append([o.name, number(o.worst), number(o.rms), number(o.estimate_s / 60, 1)])
+            figures = (number(value) for value in (o.worst, o.rms, o.expected))
+            rows.append([o.name, *figures, number(o.estimate_s / 60, 1)])
         best = advice.recommended
         words = (
             f"{best.name} is the fewest that holds {tolerance_mm:g} mm." if best is not None

@@ -250,7 +250,7 @@ class Window(QMainWindow):
         self._add(view, "Section along a column", lambda: surface.cut_along("column"), "Y")
         self._add(view, "&Keep this survey in the section", surface.keep_in_section, "K")
         self._add(view, "Zoom to the next &corner", surface.field.next_corner, "Z")
-        self._add(view, "&Whole plate", surface.field.whole, "0")
+        self._add(view, "&Whole plate", surface.whole, "0")
         view.addSeparator()
         about = QActionGroup(self)
         for which, words in ABOUT.items():

@@ -56,7 +56,10 @@ def what_is_left(survey: Survey, sheet: MachineSheet, gain: float = 1.0) -> tupl
             left = cure(sheet, xy, heights, gain)
         except TallGrainError:
             continue  # the printer has none, or these points can't tell
-        heights = left
+        if np.ptp(left) < np.ptp(heights):
+            heights = left
+        else:
+            words = "the least squares would not get it flatter: leave them"
         steps.append(Left(name, float(np.ptp(heights)), words))
     mesh = grid_within(xy, heights)
     spread, words = None, "the points lie on no grid"

@@ -102,7 +102,7 @@ class FirstLayerPanel(QWidget):
         for option in seen.advice.options[:MOST_OPTIONS] if seen.advice is not None else ():
             best = option is (seen.advice.recommended if seen.advice else None)
             lines.append(
-                f"{option.columns} × {option.rows}: {mm(option.worst)} mm, "
+                f"{option.columns} × {option.rows}: {mm(option.expected)} mm, "
                 f"{duration(option.estimate_s)}{'  ← enough' if best else ''}"
             )
         tell(self.options, "\n".join(lines))

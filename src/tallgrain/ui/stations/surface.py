@@ -214,6 +214,13 @@ class SurfaceStation:
         self.pinned_span = None if self.pinned_span or chart is None else chart.span
         self.refresh()
 
+    def whole(self) -> None:
+        """All of the plate again; the relief as at first."""
+        if self.layer is Layer.RELIEF:
+            self.relief.as_at_first()
+        else:
+            self.field.whole()
+
     def cut_along(self, way: str) -> None:
         """Lay the section along the row or column of points next to where it lies; again, along
         the one after that."""
