@@ -11,6 +11,7 @@ from pathlib import Path
 
 import numpy as np
 from prove_levelling import levelling_text
+from prove_surface import surface_text
 
 from tallgrain.core.plan.grid import grid_plan
 from tallgrain.core.probe.claims import mark_offset
@@ -279,6 +280,7 @@ def main() -> None:
         + probe_text(seeds)
         + gap_text(seeds)
         + levelling_text(seeds, range(min(len(seeds), CHECKS)))
+        + surface_text(range(min(len(seeds), CHECKS)))
     )
     path = Path(__file__).parent.parent / "docs" / "evidence.md"
     path.write_text(text, encoding="utf-8")

@@ -8,16 +8,13 @@ from pathlib import Path
 
 os.environ["TALLGRAIN_HOME"] = tempfile.mkdtemp()
 
-from PyQt6.QtCore import QEventLoop, QTimer
+from PyQt6.QtCore import QEventLoop, QPointF, QRectF, Qt, QTimer
+from PyQt6.QtGui import QImage, QPainter
 
 from tallgrain.demo import at_hands
-from tallgrain.store.ledger import Ledger
-from tallgrain.ui.start import (
-    application,
-    demo_window,
-    make_window,
-    prepare_demo,
-)
+from tallgrain.ui import theme
+from tallgrain.ui.draw.pens import text
+from tallgrain.ui.start import application, demo_window
 from tallgrain.ui.stations.surface import Layer
 from tallgrain.ui.workshop import Workshop
 
@@ -66,12 +63,6 @@ def main():
     spin(lambda: s.link.value == "up" and s.back.compared is not None)
     rest(1)
     shoot("surface")
-    s.back.pin("A", "26")
-    spin(lambda: s.back.compared is not None and s.back.compared.a.ident == "26")
-    window.surface.show_layer(Layer.DIFFERENCE)
-    shoot("difference")
-    s.back.pin("A", "26")
-    window.surface.show_layer(Layer.HEIGHTS)
     window.hands_in()
     spin(lambda: s.guard.hands_in)
     rest(0.6)
@@ -91,7 +82,7 @@ def main():
     window.may_close = lambda: True
     window.close()
     standin.close()
-    first_start(shoot)
+    layers(shoot.only)
     levelling(shoot)
     stations(shoot)
 
@@ -121,11 +112,9 @@ def stations(shoot):
         return at_hands(workshop.ports(s.sheet.name)["hands"], f"hands.{method}", **params)
 
     window.visit("Machine")
-    for printer in ("Barley", "Rye", "Millet"):
-        show(printer)
-        window.visit("Machine")
-        shoot(f"machine-{printer.lower()}")
     show("Rye")
+    window.visit("Machine")
+    shoot("machine-rye")
     machine.show_tab(1)
     for _ in range(3):
         machine.fitness.observe("fine")
@@ -228,23 +217,63 @@ def levelling(shoot):
     workshop.close()
 
 
-def first_start(shoot):
-    """The window of a builder who has a sheet and a printer, but no survey yet."""
-    home = Path(tempfile.mkdtemp())
-    ledger = Ledger.open(home)
-    prepare_demo(ledger)
-    standin = Workshop(0, 60.0)
-    window = make_window(ledger, home)
-    window.session.standin = True
+def layers(only):
+    """What the Surface station shows of each printer, the three side by side."""
+    names = {
+        Layer.HEIGHTS: "heights", Layer.DIFFERENCE: "difference", Layer.FIRST: "first-layer",
+        Layer.RELIEF: "relief",
+    }  # fmt: skip
+    if only and not only & set(names.values()):
+        return
+    workshop = Workshop(17, 200.0)
+    window = demo_window(workshop)
     window.resize(1280, 800)
     window.show()
-    window.session.link_to(standin.ports()["listening"])
-    spin(lambda: window.session.link.value == "up")
-    rest(0.6)
-    shoot.window = window
-    shoot("ready")
+    window.activateWindow()
+    s, surface = window.session, window.surface
+    seen = {layer: [] for layer in names}
+    for printer in ("Barley", "Rye", "Millet"):
+        if s.sheet.name != printer:
+            s.choose_printer(printer)
+        spin(lambda p=printer: s.sheet.name == p and s.shown is not None)
+        spin(lambda: s.back.season is not None and s.back.shown == s.shown.head.ident)
+        whole = [h.ident for h in s.back.season.heads if h.complete]
+        s.show_stored(whole[-1])
+        spin(lambda w=whole: s.shown.head.ident == s.back.shown == w[-1])
+        old = whole[0]
+        s.back.pin("A", old)
+        spin(lambda o=old: s.back.compared is not None and s.back.compared.a.ident == o)
+        for layer in names:
+            surface.show_layer(layer)
+            spin(lambda: surface.layer is not Layer.FIRST or surface.first_layer() is not None)
+            rest(0.5)
+            seen[layer].append((printer, surface.subject.text(), surface.views.grab()))
+        surface.show_layer(Layer.HEIGHTS)
+    for layer, name in names.items():
+        if not only or name in only:
+            side_by_side(seen[layer]).save(str(FOLDER / f"{name}.png"))
+            print(name)
+    window.may_close = lambda: True
     window.close()
-    standin.close()
+    workshop.close()
+
+
+def side_by_side(pictures):
+    """Pictures in a row, each under its name and its subject."""
+    wide, high = pictures[0][2].width(), pictures[0][2].height()
+    sheet = QImage(3 * wide, high + 54, QImage.Format.Format_RGB32)
+    sheet.fill(theme.PAPER)
+    painter = QPainter(sheet)
+    for i, (printer, subject, picture) in enumerate(pictures):
+        painter.drawPixmap(QPointF(i * wide, 54), picture, QRectF(0, 0, wide, high))
+        text(painter, QPointF(i * wide + 16, 22), printer, pixels=15, bold=True)
+        painter.setPen(theme.MUTED)
+        painter.setFont(theme.font(11))
+        painter.drawText(
+            QRectF(i * wide + 16, 28, wide - 24, 32), Qt.TextFlag.TextWordWrap, subject
+        )
+    painter.end()
+    return sheet
 
 
 def gauge_loop(window, work, hand):

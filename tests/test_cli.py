@@ -20,7 +20,9 @@ def test_from_a_fresh_start_to_a_figure(standin, tmp_path, home):
     made = standin()
     survey = ("survey", "--link", made.url, "--machine", "Barley", "--count", "4x3")
     told = tallgrain(*survey, "--samples", "2", "--note", "first", "--json", check=0)
-    *points, done = [json.loads(line) for line in told.stdout.splitlines()]
+    *events, done = [json.loads(line) for line in told.stdout.splitlines()]
+    points = [e for e in events if e["event"] == "point"]
+    assert {e["event"] for e in events} <= {"point", "again"}
     assert done == {"event": "done", "survey": "1"}
     assert [(p["i"], p["x_mm"], p["y_mm"]) for p in points] == [
         (i, p["x_mm"], p["y_mm"]) for i, p in enumerate(plan["points"])
@@ -242,3 +244,29 @@ def test_solve_tilt_and_adjusters_as_in_the_contract(tmp_path):
         assert told in tallgrain("solve", *words, check=2).stderr
     table = tallgrain("solve", "adjusters", survey, "--machine", "Rye", check=0).stdout
     assert "seen from above" in table and "left out as an outlier" in table
+
+
+def test_plans_of_every_kind_and_a_purge_line(tmp_path):
+    plan = ("plan", "--machine", "Barley")
+    mirrored = as_json(*plan, "--margins", "mirrored", "--count", "3x3")["points"]
+    assert mirrored[0]["x_mm"] == pytest.approx(350 - mirrored[2]["x_mm"])
+    rings = as_json("plan", "--machine", "Millet", "--kind", "rings", "--count", "5x5")
+    assert len(rings["points"]) + len(rings["dropped"]) == 19
+    (tmp_path / "p.txt").write_text("20 30\n300 310\n")
+    own = as_json(*plan, "--kind", "points", "--points", tmp_path / "p.txt")
+    assert len(own["points"]) == 2
+    program = tmp_path / "part.ngc"
+    program.write_text("G21 G90\nG0 X100 Y100 Z0.2\nG1 X200 Y100 E1\nG1 X200 Y200 E2\nG0 Z0.4\n")
+    area = as_json(*plan, "--kind", "area", "--gcode", program)
+    box = area["purge"]["box"]
+    assert box["x1_mm"] <= 95 or box["x0_mm"] >= 205 or box["y1_mm"] <= 95 or box["y0_mm"] >= 205
+    for words, said in (
+        (("--kind", "rings"), "round plate"), (("--kind", "points"), "no place"),
+        (("--kind", "steep"), "--after"), (("--margins", "a,b"), "--margins"),
+        (("--kind", "area"), "--gcode"),
+    ):  # fmt: skip
+        assert said in tallgrain(*plan, *words, check=2).stderr
+    swapped = tmp_path / "s.csv"
+    swapped.write_text("x,y,z\n" + "\n".join(f"{y},{x},0" for x in (5, 200) for y in (5, 240)))
+    told = tallgrain("import", swapped, "--machine", "Millet", check=2).stderr
+    assert "beside Millet's plate" in told and as_json("surveys") == []

@@ -1,6 +1,7 @@
 """How many points a plate needs, against interpolation by another library and random beds."""
 
 import numpy as np
+import prove_surface
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -123,3 +124,11 @@ def test_what_can_not_be_thinned_is_said(xy, tolerance, told):
         density_advice(xy, np.zeros(len(xy)), tolerance)
     with pytest.raises(InputError, match="fade"):
         taper(Mesh(np.arange(3.0), np.arange(3.0), np.zeros((3, 3))), 2.0, 1.0, (0, 0))
+
+
+def test_the_recommended_count_is_the_one_that_is_right():
+    pairs = [prove_surface.advice_of(seed, 0.0) for seed in range(10)]
+    assert sum(told == right for told, right in pairs) >= 9
+    noisy = [prove_surface.advice_of(seed, 0.003) for seed in range(10)]
+    assert all(abs(told - right) <= 2 for told, right in noisy)
+    assert sum(told == right for told, right in noisy) >= 7

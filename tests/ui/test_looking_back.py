@@ -52,7 +52,7 @@ def test_walking_the_season_by_keys(season, qtbot):
     assert "survey 30" in strip.accessibleDescription()
     press(window, Qt.Key.Key_Return)
     qtbot.waitUntil(lambda: s.shown.head.ident == "30", timeout=5000)
-    assert not s.newest_shown
+    assert not s.back.newest_shown
     for _ in range(20):
         press(window, Qt.Key.Key_Left)
     press(window, Qt.Key.Key_A)

@@ -68,3 +68,24 @@ def test_what_hands_say_carries_no_bare_sign(method, result, words):
     said = told_words(method, result)
     assert words in said
     assert "-" not in said and "−" not in said
+
+
+def test_a_printer_chosen_while_another_is_being_linked(qtbot, qapp, home):
+    workshop = Workshop(17, 200.0)
+    window = demo_window(workshop)
+    s = window.session
+    window.show()
+    for name in ("Rye", "Barley", "Millet", "Rye", "Barley"):  # nobody waits for a link
+        window.header.printer_chosen.emit(name)
+    qtbot.waitUntil(
+        lambda: s.link.value == "up" and s.worker.resting and s.shown is not None, timeout=60_000
+    )
+    assert s.printer.identity.name == s.sheet.name == s.guard.sheet.name == "Barley"
+    for name in ("Rye", "Barley"):  # and none of the others is still held
+        window.header.printer_chosen.emit(name)
+        qtbot.waitUntil(lambda: s.link.value == "up" and s.worker.resting, timeout=30_000)
+        assert s.printer.identity.name == s.sheet.name == name
+    window.may_close = lambda: True
+    window.close()
+    window.deleteLater()
+    workshop.close()

@@ -154,6 +154,7 @@ def survey(
     from tallgrain.link.client import parse_url
     from tallgrain.resolve import machine_sheet
     from tallgrain.routines.events import BreakOff
+    from tallgrain.routines.looking import Quality
     from tallgrain.routines.survey import survey as run
     from tallgrain.routines.warm import warm_up
 
@@ -167,8 +168,9 @@ def survey(
             _tell(phase, as_json)
         soaked = soak_min if plate_c is not None else None
         events = run(
-            guard, ledger, planned, now, break_off, sheet=sheet_name, soak_min=soaked, note=note
-        )
+            guard, ledger, planned, now, break_off, sheet=sheet_name, soak_min=soaked, note=note,
+            quality=Quality(guard.sheet.probe.repeatability.s_r),
+        )  # fmt: skip
         for event in events:
             _tell(event, as_json)
     if break_off.asked:
@@ -176,7 +178,14 @@ def survey(
 
 
 def _tell(event: object, as_json: bool) -> None:
-    from tallgrain.routines.events import Phase, PointTouched, SurveyBegan, SurveyEnded
+    from tallgrain.routines.events import (
+        FirstAgain,
+        Phase,
+        PointAgain,
+        PointTouched,
+        SurveyBegan,
+        SurveyEnded,
+    )
 
     if as_json:
         document = _event_document(event)
@@ -191,18 +200,28 @@ def _tell(event: object, as_json: bool) -> None:
             f"{event.number + 1:4d}  x {number(event.x):>8}  y {number(event.y):>8}  "
             f"z {number(event.z, 4):>8} mm   {event.left_s:4.0f} s left"
         )
+    elif isinstance(event, PointAgain):
+        left = f", {event.left_out} touch left out" if event.left_out else ""
+        say(f"{event.number + 1:4d}  touched again ({event.why}): {number(event.z, 4)} mm{left}")
+    elif isinstance(event, FirstAgain):
+        say(f"      the first point reads {number(event.change, 4)} mm more than at first")
     elif isinstance(event, SurveyEnded):
         end = "complete" if event.complete else f"incomplete: {event.why}"
         say(f"survey {event.ident} is stored, {event.points} points, {end}.")
 
 
 def _event_document(event: object) -> dict[str, Any] | None:
-    from tallgrain.routines.events import PointTouched, SurveyEnded
+    from tallgrain.routines.events import PointAgain, PointTouched, SurveyEnded
 
     if isinstance(event, PointTouched):
         return {
             "event": "point", "i": event.number,
             "x_mm": event.x, "y_mm": event.y, "z_mm": event.z,
+        }  # fmt: skip
+    if isinstance(event, PointAgain):
+        return {
+            "event": "again", "i": event.number, "x_mm": event.x, "y_mm": event.y,
+            "z_mm": event.z, "left_out": event.left_out, "why": event.why,
         }  # fmt: skip
     if isinstance(event, SurveyEnded):
         if event.complete:

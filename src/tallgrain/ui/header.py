@@ -5,7 +5,7 @@ from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QVBoxLayout
 
 from tallgrain.ui.session import Session
 from tallgrain.ui.state import LinkState
-from tallgrain.ui.widgets import Pill, button, label, set_role, tell
+from tallgrain.ui.widgets import Elided, Pill, button, label, set_role, tell
 from tallgrain.ui.words import count_of, degrees_c
 
 
@@ -32,7 +32,8 @@ class Header(QFrame):
         self.printers.activated.connect(
             lambda i: self.printer_chosen.emit(self.printers.itemText(i))
         )
-        self.drives = label(role="muted")
+        self.drives = Elided()  # the first to give way where there is little room
+        set_role(self.drives, "muted")
         row.addWidget(self.title)
         row.addWidget(self.printers)
         row.addWidget(self.drives)

@@ -125,6 +125,12 @@ class LookBack(QObject):
         if sheet is not None:
             self._worker.do("season", partial(self._read, sheet))
 
+    @property
+    def newest_shown(self) -> bool:
+        """Whether nothing newer than the survey that is shown is stored."""
+        heads = self.season.heads if self.season is not None else ()
+        return not heads or self.shown in (None, heads[-1].ident)
+
     def pin(self, name: str, ident: str | None) -> None:
         """Pin A or B to a survey, or take the pin away; the same place twice takes it away."""
         key = f"pin_{name.lower()}"

@@ -32,6 +32,7 @@ from tallgrain.routines.events import (
 from tallgrain.routines.resume import resume
 from tallgrain.store.ledger import Ledger, MachineEvent
 from tallgrain.ui.care import Care
+from tallgrain.ui.linking import Linked, make_link
 from tallgrain.ui.look_back import LookBack
 from tallgrain.ui.resuming import resumable, take_old_points
 from tallgrain.ui.state import LinkState, Progress, Shown, SurveyPlan
@@ -69,6 +70,7 @@ class Session(QObject):
         self.progress: Progress | None = None
         self.problem: TallGrainError | None = None
         self.chosen = SurveyPlan()
+        self._link_turn = 0
         self._plans: dict[str, SurveyPlan] = {}  # warm-up and all, by printer
         self.reference: About = "ls"
         self.plate_sheet: str | None = None
@@ -218,13 +220,6 @@ class Session(QObject):
             self._plan = key, plan
         return self._plan[1]
 
-    @property
-    def estimate_s(self) -> float:
-        """About how long the touches of the next survey (or pair of them) take."""
-        plan = self.planned()
-        turns = 1 if self.chosen.rounds == "once" else 2
-        return turns * plan.estimate_s if plan is not None else 0.0
-
     def choose_plan(self, chosen: SurveyPlan) -> None:
         """Take the builder's choice for the next survey. Raises InputError where it can't be."""
         if self.sheet is not None:
@@ -246,23 +241,13 @@ class Session(QObject):
         self.link = LinkState.LINKING
         self.problem = None
         self.changed.emit()
-        old, sheet = self.printer, self.sheet
-
-        def make() -> tuple[JsonRpcPrinter, Guard, PrinterState]:
-            if old is not None:
-                old.close()
-            self.url = where if isinstance(where, str) else where()
-            printer = JsonRpcPrinter(self.url, holder)
-            try:
-                return printer, Guard(printer, sheet), printer.state()
-            except TallGrainError:
-                printer.close()
-                raise
-
-        self.worker.do("link", make)
+        self._link_turn += 1
+        made = partial(make_link, self._link_turn, where, self.sheet, self.printer, holder)
+        self.worker.do("link", made)
 
     def unlink(self) -> None:
-        """End the link."""
+        """End the link, also one that is being made."""
+        self._link_turn += 1
         if self.printer is not None:
             self.printer.close()
         self.printer = self.guard = self.state = self._told_state = None
@@ -441,14 +426,6 @@ class Session(QObject):
             season.stale_since(self.shown.survey.taken_at, station) if self.shown and season else ""
         )
 
-    @property
-    def newest_shown(self) -> bool:
-        """Whether nothing newer than the survey that is shown is stored."""
-        season = self.back.season
-        if not self.shown or not season or not season.heads:
-            return True
-        return season.heads[-1].ident == self.shown.head.ident
-
     def set_heat(self, nozzle_c: float, plate_c: float) -> None:
         """Set both heaters' targets; 0 switches one off."""
         if self.printer is not None and not self.busy:
@@ -531,9 +508,19 @@ class Session(QObject):
         self.changed.emit()
 
     def _linked(self, result: object) -> None:
-        assert isinstance(result, tuple)
+        assert isinstance(result, Linked)
+        if result.turn != self._link_turn:
+            # Unlinked, or another printer chosen meanwhile: this one is let go of, not taken.
+            if result.printer is not None:
+                result.printer.close()
+            return
+        self.url = result.url or self.url
+        if result.error is not None:
+            self._work_failed("link", result.error)
+            return
         was_in = self.guard is not None and self.guard.hands_in
-        self.printer, self.guard, self.state = result
+        self.printer, self.guard, self.state = result.printer, result.guard, result.state
+        assert self.printer is not None and self.guard is not None and self.state is not None
         # A new link does not take a person's hands away.
         self.guard.hands_in = was_in
         self.link = LinkState.UP

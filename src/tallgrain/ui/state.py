@@ -38,6 +38,11 @@ class SurveyPlan:
     kind: str = "grid"
     where: Where = field(default_factory=Where)
 
+    @property
+    def turns(self) -> int:
+        """How many surveys it makes."""
+        return 1 if self.rounds == "once" else 2
+
     def plan(self, sheet: MachineSheet) -> Plan:
         """Its points. Raises InputError."""
         return plan_for(sheet, self.kind, (self.columns, self.rows), self.samples, self.where)

@@ -98,7 +98,7 @@ def style_sheet() -> str:
         font-weight: bold; font-size: 14px; }}
     QPushButton[role="stop"]:hover {{ background: #a62715; }}
     QPushButton[role="stop"]:focus {{ border: 2px solid {ink}; }}
-    QPushButton[role="layer"] {{ border-radius: 0; background: {panel}; padding: 3px 12px;
+    QPushButton[role="layer"] {{ border-radius: 0; background: {panel}; padding: 3px 8px;
         border: 1px solid {line}; border-bottom: 3px solid transparent; min-height: 14px; }}
     QPushButton[role="tab"] {{ border-radius: 0; background: {panel}; padding: 5px 3px;
         border: 1px solid {line}; border-bottom: 3px solid transparent; min-height: 14px;

@@ -15,7 +15,7 @@ from tallgrain.core.survey import Floats, Point, Survey
 CRITICAL_RANGE = {2: 2.8, 3: 3.3, 4: 3.6, 5: 3.9, 6: 4.0, 7: 4.2, 8: 4.3, 9: 4.4}
 # A point is looked at again where it departs from the quadric through its neighbours by this many
 # robust standard deviations of such departures, and by this many of one touch.
-STANDS_OUT, LEAST_SIGMA = 6.0, 5.0
+STANDS_OUT, LEAST_SIGMA = 4.0, 4.0
 NEIGHBOURS = 14
 MOST_SHARE = 0.1
 LEAST_POINTS = 12

@@ -251,16 +251,23 @@ def _frame(painter: QPainter, picture: Picture, view: View) -> None:
     for support in sheet.supports:
         _support(painter, view.at(*support.at), f"Z {support.name}")
     for adjuster in sheet.adjusters:
-        _support(painter, view.at(*adjuster.at), adjuster.name)
+        left = adjuster.at[0] < sheet.plate.outline.middle[0]
+        side = Qt.AlignmentFlag.AlignLeft if left else Qt.AlignmentFlag.AlignRight
+        _support(painter, view.at(*adjuster.at), adjuster.name, side)
 
 
-def _support(painter: QPainter, at: QPointF, name: str) -> None:
+def _support(
+    painter: QPainter, at: QPointF, name: str,
+    side: Qt.AlignmentFlag = Qt.AlignmentFlag.AlignHCenter,
+) -> None:  # fmt: skip
     painter.setPen(pen(theme.INK, 1.4))
     painter.setBrush(theme.GOLD_WASH)
     painter.drawEllipse(at, 8, 8)
     painter.drawLine(at - QPointF(5, 0), at + QPointF(5, 0))
     painter.drawLine(at - QPointF(0, 5), at + QPointF(0, 5))
-    text(painter, at + QPointF(0, -13), name, Qt.AlignmentFlag.AlignHCenter, 12, theme.MUTED)
+    # A screw's name runs inward from it, clear of the plate's edge.
+    shift = {Qt.AlignmentFlag.AlignLeft: -8.0, Qt.AlignmentFlag.AlignRight: 8.0}.get(side, 0.0)
+    text(painter, at + QPointF(shift, -13), name, side, 12, theme.MUTED)
 
 
 def _room(painter: QPainter, room: tuple[float, float, float, float], view: View) -> None:
@@ -270,7 +277,7 @@ def _room(painter: QPainter, room: tuple[float, float, float, float], view: View
     painter.setBrush(theme.GOLD_WASH)
     painter.drawRect(box)
     wide = box.width() > box.height()
-    at = QPointF(box.center().x(), box.top() - 6) if wide else box.center() + QPointF(8, 4)
+    at = QPointF(box.center().x(), box.bottom() + 14) if wide else box.center() + QPointF(8, 4)
     side = Qt.AlignmentFlag.AlignHCenter if wide else Qt.AlignmentFlag.AlignLeft
     text(painter, at, "purge", side, 11, theme.MUTED)
 

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QPainter, QPolygonF
+from PyQt6.QtGui import QFontMetricsF, QPainter, QPolygonF
 
 from tallgrain.core.surface.chart import round_span
 from tallgrain.core.surface.section import Section
@@ -36,8 +36,6 @@ def paint_section(painter: QPainter, rect: QRectF, picture: SectionPicture) -> N
     largest = max(float(np.nanmax(np.abs(s.heights), initial=0.0)) for _, s in picture.lines)
     span = picture.span or round_span(largest)
     factor = (plot.height() / 2 / span) / (plot.width() / length)
-    text(painter, QPointF(rect.left() + 112, rect.top() + 20),
-         f"height × {factor:.0f}", colour=theme.MUTED)  # fmt: skip
     _rules(painter, plot, span, length)
     x = rect.right() - RIGHT
     styles = (
@@ -54,6 +52,9 @@ def paint_section(painter: QPainter, rect: QRectF, picture: SectionPicture) -> N
         at = QPointF(box.left() - 26, rect.top() + 16)
         painter.drawLine(at, at + QPointF(20, 0))
         x = box.left() - 40
+    words = f"height × {factor:.0f}"
+    if x - rect.left() - 112 > QFontMetricsF(theme.font(12)).horizontalAdvance(words):
+        text(painter, QPointF(rect.left() + 112, rect.top() + 20), words, colour=theme.MUTED)
     painter.restore()
 
 

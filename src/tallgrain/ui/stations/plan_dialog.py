@@ -348,7 +348,8 @@ def plan_summary(session: Session) -> str:
     if plan is None:
         return ""
     words = (
-        f"{count_of(len(plan.points), 'point')}, {duration(session.estimate_s)} of touching, "
+        f"{count_of(len(plan.points), 'point')}, "
+        f"{duration(session.chosen.turns * plan.estimate_s)} of touching, "
         f"{plan.travel_mm / 1000:.1f} m of way."
     )
     if plan.dropped:

@@ -429,7 +429,7 @@ class SurfaceStation:
         s = self._session
         lines = []
         if s.progress is None and s.shown is not None and s.shown.sight.mesh and self.line:
-            lines.append(("now" if s.newest_shown else f"survey {s.shown.head.ident}",
+            lines.append(("now" if s.back.newest_shown else f"survey {s.shown.head.ident}",
                           section(s.shown.sight.mesh, *self.line)))  # fmt: skip
             compared = self._compared()
             # A part has a plane of its own: laid over a whole survey it would mislead.

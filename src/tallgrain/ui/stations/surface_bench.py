@@ -319,7 +319,8 @@ class SurfaceBench(Panel):
         elif plan is None:
             words = "Choose a printer first"
         else:
-            words = f"{_often(s.chosen)}{len(plan.points)} points, {duration(s.estimate_s)}  F5"
+            time = duration(s.chosen.turns * plan.estimate_s)
+            words = f"{_often(s.chosen)}{len(plan.points)} points, {time}  F5"
         if self.primary.text() != words:
             self.primary.setText(words)
         self.primary.setAccessibleName(words)

@@ -1,0 +1,40 @@
+"""Making a link: what comes of it, and for which of several tries."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.errors import TallGrainError
+from tallgrain.link.client import JsonRpcPrinter
+from tallgrain.link.guard import Guard
+from tallgrain.link.protocol import PrinterState
+
+
+@dataclass(frozen=True)
+class Linked:
+    """A printer with its guard and state, or the error that kept it away; turn: which try."""
+
+    turn: int
+    url: str
+    printer: JsonRpcPrinter | None = None
+    guard: Guard | None = None
+    state: PrinterState | None = None
+    error: TallGrainError | None = None
+
+
+def make_link(
+    turn: int, where: str | Callable[[], str], sheet: MachineSheet, old: JsonRpcPrinter | None,
+    holder: str,
+) -> Linked:  # fmt: skip
+    """Link to an address, or to one that must be waited for, after the old link is let go of."""
+    if old is not None:
+        old.close()
+    printer, url = None, where if isinstance(where, str) else ""
+    try:
+        url = where if isinstance(where, str) else where()
+        printer = JsonRpcPrinter(url, holder)
+        return Linked(turn, url, printer, Guard(printer, sheet), printer.state())
+    except TallGrainError as error:
+        if printer is not None:
+            printer.close()
+        return Linked(turn, url, error=error)
