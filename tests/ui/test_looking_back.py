@@ -99,7 +99,7 @@ def test_layers_scale_and_table(season, qtbot):
     found = window.session.back.compared.comparison
     press(window, Qt.Key.Key_C, CTRL)
     table = QApplication.clipboard().text().splitlines()
-    assert table[0] == "x (mm)\ty (mm)\tz (mm)"
+    assert table[0] == "x (mm)\ty (mm)\tdifference (mm)"
     assert len(table) == len(found.xy) + 1
     assert float(table[1].split("\t")[2]) == pytest.approx(found.difference[0], abs=1e-4)
     press(window, Qt.Key.Key_L)

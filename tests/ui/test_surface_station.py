@@ -12,6 +12,8 @@ from tallgrain.core.surface.shape import flatness
 from tallgrain.ui.matrix_dialog import MatrixDialog
 from tallgrain.ui.state import SurveyPlan
 from tallgrain.ui.stations.surface import Layer
+from tallgrain.ui.surveying import remembered_plan
+from tallgrain.ui.table_dialog import TableDialog
 
 SHIFT = Qt.KeyboardModifier.ShiftModifier
 
@@ -101,6 +103,8 @@ def test_plans_of_every_kind_show_before_they_are_used(season, qtbot, tmp_path):
     dialog.kind.setCurrentIndex(dialog.kind.findData("grid"))
     dialog.accept()
     assert s.chosen.where.margins == (40, 30, 20, 50)
+    kept = remembered_plan(s.ledger, "Barley")  # for the next start, over the whole plate
+    assert (kept.columns, kept.rows) == (9, 9) and kept.where == SurveyPlan().where
     s.choose_printer("Millet")  # its own plan
     assert s.chosen == SurveyPlan()
     qtbot.waitUntil(lambda: s.shown is not None, timeout=5000)
@@ -180,6 +184,20 @@ def test_the_verdict_and_its_reasons(season, qtbot):
     told = words(window)
     assert "after the Z motors" in told and "after compensation" in told
     assert "No plane does better" in told and "as it is" in told
+
+
+def test_values_as_a_table(season):
+    window, _ = season
+    press(window, Qt.Key.Key_T, Qt.KeyboardModifier.ControlModifier)
+    (dialog,) = visible(window, TableDialog)
+    points = window.session.shown.survey.points
+    assert dialog.table.rowCount() == len(points) and dialog.table.columnCount() == 5
+    shown = dialog.table.item(3, 2).text().replace("−", "-")
+    assert float(shown) == pytest.approx(points[3].z, abs=6e-5)
+    QTest.keyClick(dialog.table, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
+    lines = QApplication.clipboard().text().splitlines()
+    assert lines[0].startswith("x (mm)\ty (mm)\tz (mm)") and len(lines) == len(points) + 1
+    dialog.close()
 
 
 def test_text_in_any_sensible_layout_is_taken(season, qtbot, tmp_path, monkeypatch):

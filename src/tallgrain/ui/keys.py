@@ -13,6 +13,7 @@ KEYS = (
     ("H, D, F, R, N", "layers: heights, difference, first layer, relief, points"),
     ("X, Y, K", "section along a row, along a column; keep this survey in it"),
     ("Shift+F5", "survey twice and compare"),
+    ("Ctrl+T, Ctrl+C, Ctrl+V", "table of values; copy it; paste points or a matrix"),
     ("L, S, Z, 0", "pin the scale, section, next corner, whole plate"),
     ("Field: arrows, + −", "walk the points, zoom"),
     ("Relief: arrows, + −, 0", "turn, exaggerate, as at first"),

@@ -36,7 +36,7 @@ from tallgrain.ui.linking import Linked, make_link
 from tallgrain.ui.look_back import LookBack
 from tallgrain.ui.resuming import resumable, take_old_points
 from tallgrain.ui.state import LinkState, Progress, Shown, SurveyPlan
-from tallgrain.ui.surveying import Bench, looked_at, survey_events
+from tallgrain.ui.surveying import Bench, looked_at, remembered_plan, survey_events
 from tallgrain.ui.worker import Worker
 
 SILENT_AFTER_S = 2.0
@@ -123,7 +123,8 @@ class Session(QObject):
             self.unlink()
         self.sheet = parse_sheet(text, f"sheet of {name}")
         if other:
-            self.chosen = self._plans.get(self.sheet.name, SurveyPlan())
+            kept = self._plans.get(self.sheet.name)
+            self.chosen = kept or remembered_plan(self.ledger, self.sheet.name)
         self.problem = None
         self.show_newest()
         if other:

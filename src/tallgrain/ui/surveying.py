@@ -16,7 +16,7 @@ from tallgrain.routines.looking import Quality
 from tallgrain.routines.rounds import Round, pair
 from tallgrain.routines.survey import survey
 from tallgrain.routines.warm import warm_up
-from tallgrain.store.ledger import Ledger
+from tallgrain.store.ledger import Ledger, Observation
 from tallgrain.ui.state import Shown, SurveyPlan
 
 # What a hot survey is made at where the plan says nothing.
@@ -65,6 +65,22 @@ def rounds_of(chosen: SurveyPlan) -> tuple[Round, Round]:
         return Round("cold", cool=True), hot
     warm = Round("first", chosen.nozzle_c, chosen.plate_c, chosen.soak_min)
     return warm, Round("again")
+
+
+PLAN = "plan"
+_KEPT = ("columns", "rows", "samples", "nozzle_c", "plate_c", "soak_min")
+
+
+def remember_plan(ledger: Ledger, machine: str, chosen: SurveyPlan) -> None:
+    """Keep a printer's count, touches and warm-up for the next start. Raises StoreError."""
+    kept = {name: getattr(chosen, name) for name in _KEPT}
+    ledger.observe(Observation(machine, now(), PLAN, "", "chosen", "", kept))
+
+
+def remembered_plan(ledger: Ledger, machine: str) -> SurveyPlan:
+    """The plan that a printer was last surveyed by, over the whole plate."""
+    seen = ledger.observations(machine, PLAN)
+    return SurveyPlan(**seen[-1].figures) if seen else SurveyPlan()
 
 
 def looked_at(ledger: Ledger, ident: str, sheet: MachineSheet, reference: About) -> Shown:

@@ -52,6 +52,7 @@ from tallgrain.ui.stations.probe import ProbeStation
 from tallgrain.ui.stations.surface import ABOUT, Layer, SurfaceStation
 from tallgrain.ui.stations.tilt import TiltStation
 from tallgrain.ui.strip import Strip
+from tallgrain.ui.table_dialog import TableDialog
 from tallgrain.ui.tones import Tones
 from tallgrain.ui.values_work import ValuesWork
 
@@ -201,6 +202,7 @@ class Window(QMainWindow):
             can.connect(action.setEnabled)
         edit.addSeparator()
         self._add(edit, "&Copy points with units", self.copy_table, "Ctrl+C")
+        self._add(edit, "&Table of values …", self.show_table, "Ctrl+T")
         self._add(edit, "&Paste points or a matrix of heights", self.files.paste, "Ctrl+V")
         self._add(edit, "Note an &event …", self.note_event, "Ctrl+E")
 
@@ -373,6 +375,12 @@ class Window(QMainWindow):
         clipboard = QApplication.clipboard()
         assert clipboard is not None
         clipboard.setText(self.surface.table())
+
+    def show_table(self) -> None:
+        """The points of what is shown as a table."""
+        text = self.surface.table()
+        if text:
+            TableDialog(text, self.surface.subject.text(), self).open()
 
     def note_event(self) -> None:
         """Ask what happened to the printer."""

@@ -28,6 +28,7 @@ from tallgrain.formats.textio import read_text
 from tallgrain.store.ledger import Observation
 from tallgrain.ui.session import Session
 from tallgrain.ui.state import SurveyPlan
+from tallgrain.ui.surveying import remember_plan
 from tallgrain.ui.widgets import button, label
 from tallgrain.ui.words import count_of, duration, mm
 from tallgrain.ui.worker import Worker
@@ -242,10 +243,13 @@ class PlanDialog(QDialog):
     def _over(self, result: int) -> None:
         self._reader.finish(0.0)
         sheet, room = self._session.sheet, self.room
-        if result == QDialog.DialogCode.Accepted and room is not None and sheet is not None:
-            noted = Observation(sheet.name, now(), PURGE, "", "used", "", {"box": list(room)})
+        if result == QDialog.DialogCode.Accepted and sheet is not None:
             try:
-                self._session.ledger.observe(noted)
+                remember_plan(self._session.ledger, sheet.name, self._session.chosen)
+                if room is not None:
+                    self._session.ledger.observe(
+                        Observation(sheet.name, now(), PURGE, "", "used", "", {"box": list(room)})
+                    )
             except TallGrainError as error:
                 self._session.refused.emit(error)
 

@@ -273,14 +273,18 @@ class SurfaceStation:
             return ""
         out = io.StringIO()
         rows = csv.writer(out, delimiter="\t", lineterminator="\n")
-        rows.writerow(["x (mm)", "y (mm)", "z (mm)"])
         compared = self._compared()
         if self.layer is Layer.DIFFERENCE and compared and compared.comparison:
+            rows.writerow(["x (mm)", "y (mm)", "difference (mm)"])
             found = compared.comparison
             pairs = zip(found.xy.tolist(), found.difference.tolist(), strict=True)
             rows.writerows([x, y, f"{z:.4f}"] for (x, y), z in pairs)
         else:
-            rows.writerows([p.x, p.y, f"{p.z:.4f}"] for p in shown.survey.points)
+            rows.writerow(["x (mm)", "y (mm)", "z (mm)", "touches", "left out"])
+            rows.writerows(
+                [p.x, p.y, f"{p.z:.4f}", len(p.touches), len(p.left_out)]
+                for p in shown.survey.points
+            )
         return out.getvalue()
 
     def save_picture(self, path: Path) -> None:

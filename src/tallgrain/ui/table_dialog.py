@@ -1,0 +1,51 @@
+"""The values of what is shown as a table, to be read and copied."""
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QKeySequence, QShortcut
+from PyQt6.QtWidgets import (
+    QApplication,
+    QDialog,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from tallgrain.ui.widgets import button, label
+from tallgrain.ui.words import MINUS, count_of
+
+
+class TableDialog(QDialog):
+    """Tab-separated text (a line of heads first) as rows and columns; Ctrl+C copies them all."""
+
+    def __init__(self, text: str, subject: str, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Table of values")
+        self.resize(420, 560)
+        self._text = text
+        heads, *rows = [line.split("\t") for line in text.splitlines()]
+        column = QVBoxLayout(self)
+        column.addWidget(label(subject, "muted", wrap=True))
+        self.table = QTableWidget(len(rows), len(heads))
+        self.table.setHorizontalHeaderLabels(heads)
+        self.table.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
+        self.table.setAccessibleName("Values")
+        for i, row in enumerate(rows):
+            for j, value in enumerate(row):
+                item = QTableWidgetItem(value.replace("-", MINUS))
+                item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+                self.table.setItem(i, j, item)
+        column.addWidget(self.table, 1)
+        copy = button(f"&Copy {count_of(len(rows), 'row')} with units", "primary")
+        copy.clicked.connect(self.copy)
+        column.addWidget(copy)
+        for part in (self, self.table):
+            keys = QShortcut(QKeySequence.StandardKey.Copy, part)
+            keys.setContext(Qt.ShortcutContext.WidgetShortcut)
+            keys.activated.connect(self.copy)
+
+    def copy(self) -> None:
+        """To the clipboard, with plain minus signs."""
+        clipboard = QApplication.clipboard()
+        if clipboard is not None:
+            clipboard.setText(self._text)
