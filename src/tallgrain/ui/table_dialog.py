@@ -1,7 +1,9 @@
 """The values of what is shown as a table, to be read and copied."""
 
+from collections.abc import Callable
+
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QKeySequence, QShortcut
+from PyQt6.QtGui import QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import (
     QApplication,
     QDialog,
@@ -15,6 +17,21 @@ from tallgrain.ui.widgets import button, label
 from tallgrain.ui.words import MINUS, count_of
 
 
+class _Table(QTableWidget):
+    """Copies all of it, not the one cell that a table would."""
+
+    def __init__(self, rows: int, columns: int, copy: Callable[[], None]) -> None:
+        super().__init__(rows, columns)
+        self._copy = copy
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Ctrl+C; the rest as tables do."""
+        if event is not None and event.matches(QKeySequence.StandardKey.Copy):
+            self._copy()
+        else:
+            super().keyPressEvent(event)
+
+
 class TableDialog(QDialog):
     """Tab-separated text (a line of heads first) as rows and columns; Ctrl+C copies them all."""
 
@@ -26,7 +43,7 @@ class TableDialog(QDialog):
         heads, *rows = [line.split("\t") for line in text.splitlines()]
         column = QVBoxLayout(self)
         column.addWidget(label(subject, "muted", wrap=True))
-        self.table = QTableWidget(len(rows), len(heads))
+        self.table = _Table(len(rows), len(heads), self.copy)
         self.table.setHorizontalHeaderLabels(heads)
         self.table.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
         self.table.setAccessibleName("Values")
@@ -39,10 +56,6 @@ class TableDialog(QDialog):
         copy = button(f"&Copy {count_of(len(rows), 'row')} with units", "primary")
         copy.clicked.connect(self.copy)
         column.addWidget(copy)
-        for part in (self, self.table):
-            keys = QShortcut(QKeySequence.StandardKey.Copy, part)
-            keys.setContext(Qt.ShortcutContext.WidgetShortcut)
-            keys.activated.connect(self.copy)
 
     def copy(self) -> None:
         """To the clipboard, with plain minus signs."""
