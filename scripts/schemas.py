@@ -5,6 +5,7 @@ from pathlib import Path
 
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.formats.gap_json import GapRecord
+from tallgrain.formats.skew_json import SkewRecord
 from tallgrain.formats.survey_json import SurveyRecord
 from tallgrain.formats.values_json import ValuesRecord
 from tallgrain.paths import ASSETS
@@ -14,6 +15,7 @@ SCHEMAS = {
     "machine": MachineSheet,
     "gap": GapRecord,
     "values": ValuesRecord,
+    "skew": SkewRecord,
 }
 
 

@@ -150,6 +150,13 @@ def test_a_wrong_checksum_and_a_bomb_are_said(tmp_path, monkeypatch):
                 archive.writestr(part, content if part == name else was)
         with pytest.raises(InputError, match="checksum"):
             read_survey(path, WHEN)
+    x3p_file(path)
+    raw = bytearray(path.read_bytes())
+    at = raw.index(b"main.xml") + len(b"main.xml") + 8
+    raw[at : at + 6] = b"\xff" * 6  # within the deflated text
+    path.write_bytes(raw)
+    with pytest.raises(InputError):
+        read_survey(path, WHEN)
     monkeypatch.setattr(x3p, "MOST_DATA", 1_000_000)
     x3p_file(path, size=(3, 2, 1), data=b"\0" * 50_000_000)
     with pytest.raises(InputError, match="unpacks to more than 1 MB"):

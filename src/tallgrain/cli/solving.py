@@ -188,3 +188,51 @@ def _dropped_words(dropped: list[dict[str, float]]) -> list[str]:
         f"z {number(p['z_mm'])} mm"
         for p in dropped
     ]
+
+
+@solve_app.command("skew")
+def solve_skew_file(
+    file: Annotated[Path, typer.Argument(help="A skew file: distances on a printed gauge.")],
+    as_json: AsJson = False,
+) -> None:
+    """How far two axes lean from square, and their scales, from measured distances."""
+    from tallgrain.core.solve.skew import NOMINAL_MM, solve_skew
+    from tallgrain.formats.skew_json import read_skew
+
+    gauge = read_skew(file)
+    found = solve_skew(gauge)
+    document = {
+        "plane": gauge.plane,
+        "skew_mrad": found.skew * 1000,
+        "u_mrad": found.u * 1000,
+        "scale_x": found.scale_x,
+        "scale_y": found.scale_y,
+        "bias_mm": found.bias,
+        "residual_rms_mm": found.residual_rms,
+        "residuals": [
+            {"from": d.start, "to": d.end, "residual_mm": float(r), "suspect": i in found.suspects}
+            for i, (d, r) in enumerate(zip(gauge.distances, found.residuals, strict=True))
+        ],
+    }
+
+    def table() -> str:
+        first, second = gauge.plane
+        way = "toward" if found.skew > 0 else "away from"
+        lines = [
+            f"skew {number(found.skew * 1000, 2)} ± {number(2000 * found.u, 2)} mrad (k = 2): "
+            f"+{second} leans {way} +{first}, {number(abs(found.off_mm()))} mm over "
+            f"{NOMINAL_MM:.0f} mm",
+            f"scale {first} {number(found.scale_x, 5)}, {second} {number(found.scale_y, 5)}"
+            + (f"; caliper reads {number(found.bias)} mm too much" if gauge.bias else ""),
+            f"the distances fit to {number(found.residual_rms)} mm RMS",
+        ]
+        if not found.worth_it:
+            lines.append("This is within your caliper's noise: leave it.")
+        for i in found.suspects:
+            d = gauge.distances[i]
+            lines.append(
+                f"{d.name}: {number(found.residuals[i])} mm off what the others say: read it again."
+            )
+        return "\n".join(lines)
+
+    show(document, as_json, table)

@@ -7,6 +7,7 @@ a list in the XML. Written: incremental axes, heights as 64-bit floats, NaN wher
 import hashlib
 import io
 import zipfile
+import zlib
 from datetime import datetime
 from pathlib import Path
 from xml.etree import ElementTree
@@ -22,6 +23,11 @@ SPACE = "http://www.opengps.eu/2008/ISO5436_2"
 TYPES = {"I": "<i2", "L": "<i4", "F": "<f4", "D": "<f8"}
 MOST_XML, MOST_DATA = 4_000_000, 100_000_000
 MM = 1000.0
+# What Python's reader of archives says of one that is damaged.
+BROKEN = (
+    zipfile.BadZipFile, zipfile.LargeZipFile, zlib.error, EOFError, NotImplementedError,
+    RuntimeError,
+)  # fmt: skip
 
 
 def write_x3p(grid: SurfaceGrid, path: Path, note: str, taken_at: datetime) -> None:
@@ -64,7 +70,7 @@ def read_x3p(path: Path) -> SurfaceGrid:
             return _read(archive, str(path))
     except FileNotFoundError:
         raise InputError("there is no such file.", str(path), "Check the name.") from None
-    except (zipfile.BadZipFile, zipfile.LargeZipFile, EOFError, NotImplementedError, RuntimeError):
+    except BROKEN:
         raise InputError("this is no zip that can be read.", str(path), "Save it again.") from None
     except OSError as error:
         raise InputError(f"can't be read ({error.strerror}).", str(path)) from None

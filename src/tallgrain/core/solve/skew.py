@@ -1,0 +1,269 @@
+"""Skew and scale of two axes from distances between the points of a printed gauge.
+
+A commanded (x, y) lands at X = sx·x + sy·y·sin φ, Y = sy·y·cos φ; φ > 0: the second axis leans
+toward the first one's positive side. Any set of distances that determines it is enough: weighted
+least squares (Gauss and Newton, with the analytic derivative).
+"""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+from tallgrain.core.surface.noise import pooled_deviation
+from tallgrain.core.survey import Floats
+from tallgrain.errors import InputError
+
+Plane = Literal["xy", "xz", "yz"]
+Side = Literal["outside", "inside"]
+
+# One reading's standard deviation where repeats don't tell; so many repeats count as much as it.
+CALIPER_MM, PRIOR_FREEDOM = 0.02, 5.0
+# More than this off its nominal length is no skew of any printer.
+MOST_SHARE = 0.2
+INCH_MM = 25.4
+# Two-sided 1 % of a standardized residual among a dozen (Bonferroni).
+STANDS_OUT = 3.3
+STEPS, CLOSE = 30, 1e-13
+NOMINAL_MM = 200.0
+
+
+@dataclass(frozen=True)
+class Distance:
+    """A distance between two named points: its readings (mm), the standard uncertainty of one of
+    them where it is known, and which side the caliper took hold of."""
+
+    start: str
+    end: str
+    readings: tuple[float, ...]
+    u_mm: float | None = None
+    side: Side = "outside"
+
+    @property
+    def mean(self) -> float:
+        """Mean of the readings (mm)."""
+        return float(np.mean(self.readings))
+
+    @property
+    def name(self) -> str:
+        """As it is called."""
+        return f"{self.start}–{self.end}"
+
+
+@dataclass(frozen=True)
+class Gauge:
+    """Commanded places of a printed gauge (mm in its plane) and what was measured on it; which of
+    scale and caliper bias are solved for beside the skew."""
+
+    plane: Plane
+    points: Mapping[str, tuple[float, float]]
+    distances: tuple[Distance, ...]
+    scale: bool = True
+    bias: bool = False
+
+
+@dataclass(frozen=True)
+class SkewSolution:
+    """skew and its standard uncertainty (rad), scales (1 where held), bias (mm, 0 where held), the
+    covariance of (skew, scale_x, scale_y, bias) that were free, residuals (n,) mm and standardized
+    (measured less fitted), the scatter of a reading that was used (mm), and which distances stand
+    out, worst first."""
+
+    skew: float
+    u: float
+    scale_x: float
+    scale_y: float
+    bias: float
+    covariance: Floats
+    residuals: Floats
+    standardized: Floats
+    scatter: float
+    suspects: tuple[int, ...]
+
+    @property
+    def residual_rms(self) -> float:
+        """Root mean square of the residuals (mm)."""
+        return float(np.sqrt((self.residuals**2).mean()))
+
+    @property
+    def worth_it(self) -> bool:
+        """Whether the skew is more than the caliper's noise (k = 2)."""
+        return abs(self.skew) > 2 * self.u
+
+    def off_mm(self, length: float = NOMINAL_MM) -> float:
+        """How far the end of the second axis stands aside over a length without a correction."""
+        return float(self.scale_y * length * np.sin(self.skew))
+
+
+def solve_skew(gauge: Gauge) -> SkewSolution:
+    """The skew of a gauge. Raises InputError where the distances don't determine it."""
+    _check(gauge)
+    deltas = _deltas(gauge)
+    measured = np.array([d.mean for d in gauge.distances])
+    sigma, scatter = _sigmas(gauge)
+    sides = np.array([1.0 if d.side == "outside" else -1.0 for d in gauge.distances])
+    free = _free(gauge)
+    values = np.array([0.0, 1.0, 1.0, 0.0])
+    for _ in range(STEPS):
+        fitted, slopes = _model(values, deltas, sides)
+        left = (slopes[:, free] / sigma[:, None], (measured - fitted) / sigma)
+        step, _, rank, _ = np.linalg.lstsq(left[0] * _SIZES[free], left[1], rcond=1e-9)
+        if rank < len(free):
+            raise _too_few(gauge, rank)
+        values[free] += step * _SIZES[free]
+        if np.abs(step * _SIZES[free]).max() < CLOSE:
+            break
+    fitted, slopes = _model(values, deltas, sides)
+    rows = slopes[:, free] / sigma[:, None]
+    by_layout = np.asarray(np.linalg.inv(rows.T @ rows), dtype=np.float64)
+    residuals = np.asarray(measured - fitted, dtype=np.float64)
+    # Where the readings don't fit together, the uncertainty says so (Birge's ratio).
+    freedom = len(measured) - len(free)
+    chi2 = float(((residuals / sigma) ** 2).sum())
+    misfit = _birge(chi2, freedom) if freedom > 0 and chi2 > freedom else 1.0
+    covariance = by_layout * misfit
+    lever = np.einsum("ij,jk,ik->i", rows, by_layout, rows)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        standardized = residuals / (sigma * np.sqrt(np.maximum(1 - lever, 0.0)))
+    # A distance that alone decides something fits whatever was read.
+    standardized = np.where(lever < 1 - 1e-9, standardized, 0.0)
+    order = np.argsort(-np.abs(standardized))
+    suspects = tuple(int(i) for i in order if abs(standardized[i]) > STANDS_OUT)
+    skew, sx, sy, bias = (float(v) for v in values)
+    return SkewSolution(
+        skew, float(np.sqrt(covariance[0, 0])), sx, sy, bias, covariance, residuals, standardized,
+        scatter, suspects,
+    )  # fmt: skip
+
+
+def one_more(gauge: Gauge, pairs: Sequence[tuple[str, str]]) -> list[tuple[tuple[str, str], float]]:
+    """What one more reading would buy: the skew's standard uncertainty (rad) with each of the
+    pairs read once, best first; pairs that would not make it solvable are left out."""
+    known = {d.name: d for d in gauge.distances}
+    found = []
+    for start, end in pairs:
+        length = float(np.hypot(*np.subtract(gauge.points[end], gauge.points[start])))
+        name = f"{start}–{end}"
+        if name in known:
+            old = known[name]
+            more = Distance(start, end, (*old.readings, old.mean), old.u_mm, old.side)
+            rest = tuple(more if d.name == name else d for d in gauge.distances)
+        else:
+            rest = (*gauge.distances, Distance(start, end, (length,)))
+        with_it = Gauge(gauge.plane, gauge.points, rest, gauge.scale, gauge.bias)
+        u = _prior_u(with_it)
+        if u is not None:
+            found.append(((start, end), u))
+    return sorted(found, key=lambda pair: pair[1])
+
+
+def corrected(solution: SkewSolution, wanted: Floats) -> Floats:
+    """Commanded coordinates (n, 2) mm that land at the wanted ones (n, 2)."""
+    wanted = np.asarray(wanted, dtype=float).reshape(-1, 2)
+    y = wanted[:, 1] / (solution.scale_y * np.cos(solution.skew))
+    x = (wanted[:, 0] - solution.scale_y * y * np.sin(solution.skew)) / solution.scale_x
+    return np.column_stack([x, y])
+
+
+# What a unit of each parameter is worth, so that none is lost in the rounding of another.
+_SIZES = np.array([1e-3, 1e-3, 1e-3, 1e-1])
+
+
+def _free(gauge: Gauge) -> np.ndarray:
+    return np.flatnonzero([True, gauge.scale, gauge.scale, gauge.bias])
+
+
+def _deltas(gauge: Gauge) -> Floats:
+    return np.array(
+        [np.subtract(gauge.points[d.end], gauge.points[d.start]) for d in gauge.distances],
+        dtype=float,
+    )
+
+
+def _model(values: Floats, deltas: Floats, sides: Floats) -> tuple[Floats, Floats]:
+    """Distances (n,) mm and their derivatives (n, 4) by skew, scale_x, scale_y and bias."""
+    skew, sx, sy, bias = values
+    x, y = deltas.T
+    across, along = sx * x + sy * y * np.sin(skew), sy * y * np.cos(skew)
+    length = np.hypot(across, along)
+    slopes = np.column_stack([
+        (across * sy * y * np.cos(skew) - along * sy * y * np.sin(skew)) / length,
+        across * x / length,
+        (across * y * np.sin(skew) + along * y * np.cos(skew)) / length,
+        sides,
+    ])  # fmt: skip
+    return length + sides * bias, slopes
+
+
+def _sigmas(gauge: Gauge) -> tuple[Floats, float]:
+    """Standard deviation of each distance's mean (n,) mm, and of one reading."""
+    found, freedom = pooled_deviation(d.readings for d in gauge.distances)
+    square = PRIOR_FREEDOM * CALIPER_MM**2 + (freedom * found**2 if freedom else 0.0)
+    scatter = float(np.sqrt(square / (PRIOR_FREEDOM + freedom)))
+    each = [d.u_mm or scatter for d in gauge.distances]
+    return np.array(each) / np.sqrt([len(d.readings) for d in gauge.distances]), scatter
+
+
+def _birge(chi2: float, freedom: int) -> float:
+    """How much larger variances must be: the scatter is known beforehand as by PRIOR_FREEDOM."""
+    return (PRIOR_FREEDOM + chi2) / (PRIOR_FREEDOM + freedom)
+
+
+def _prior_u(gauge: Gauge) -> float | None:
+    """The skew's standard uncertainty (rad) by the layout alone; None where it is not solvable."""
+    sigma, _ = _sigmas(gauge)
+    sides = np.array([1.0 if d.side == "outside" else -1.0 for d in gauge.distances])
+    _, slopes = _model(np.array([0.0, 1.0, 1.0, 0.0]), _deltas(gauge), sides)
+    free = _free(gauge)
+    rows = slopes[:, free] * _SIZES[free] / sigma[:, None]
+    if np.linalg.matrix_rank(rows, tol=1e-9 * max(np.abs(rows).max(), 1e-30)) < len(free):
+        return None
+    return float(np.sqrt(np.linalg.inv(rows.T @ rows)[0, 0]) * _SIZES[0])
+
+
+def _check(gauge: Gauge) -> None:
+    for number, d in enumerate(gauge.distances, 1):
+        where = f"distance {number} ({d.name})"
+        for name in (d.start, d.end):
+            if name not in gauge.points:
+                raise InputError(
+                    f"there is no point '{name}'.", where,
+                    f"The points are {', '.join(gauge.points)}.",
+                )  # fmt: skip
+        nominal = float(np.hypot(*np.subtract(gauge.points[d.end], gauge.points[d.start])))
+        if nominal < 1.0:
+            raise InputError(
+                f"its two points lie {nominal:.2f} mm apart.", where, "Name two that lie apart."
+            )
+        if not d.readings or min(d.readings) <= 0:
+            raise InputError("it has no reading above zero.", where, "Read it, in mm.")
+    ratios = [
+        d.mean / float(np.hypot(*np.subtract(gauge.points[d.end], gauge.points[d.start])))
+        for d in gauge.distances
+    ]
+    if ratios and all(abs(r * INCH_MM - 1) < MOST_SHARE for r in ratios):
+        raise InputError(
+            "all readings are a 25th of what was commanded: they look like inches.", "distances",
+            "Give them in mm.",
+        )  # fmt: skip
+    for number, (d, ratio) in enumerate(zip(gauge.distances, ratios, strict=True), 1):
+        if abs(ratio - 1) > MOST_SHARE:
+            raise InputError(
+                f"{d.mean:.2f} mm was read where {d.mean / ratio:.2f} mm was commanded.",
+                f"distance {number} ({d.name})",
+                "Read it again: no printer is that far off.",
+            )
+
+
+def _too_few(gauge: Gauge, rank: int) -> InputError:
+    wanted = ["the skew"]
+    if gauge.scale:
+        wanted.append("two scales")
+    if gauge.bias:
+        wanted.append("the caliper's bias")
+    return InputError(
+        f"{len(gauge.distances)} distance{'' if len(gauge.distances) == 1 else 's'} settle {rank} "
+        f"of {len(_free(gauge))} unknowns ({', '.join(wanted)}).", "distances",
+        "Read a diagonal more, or a side along each axis; or hold the scale.",
+    )  # fmt: skip
