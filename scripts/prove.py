@@ -11,6 +11,7 @@ from pathlib import Path
 
 import numpy as np
 from prove_levelling import levelling_text
+from prove_skew import skew_text
 from prove_surface import surface_text
 
 from tallgrain.core.plan.grid import grid_plan
@@ -281,6 +282,7 @@ def main() -> None:
         + gap_text(seeds)
         + levelling_text(seeds, range(min(len(seeds), CHECKS)))
         + surface_text(range(min(len(seeds), CHECKS)))
+        + skew_text(seeds)
     )
     path = Path(__file__).parent.parent / "docs" / "evidence.md"
     path.write_text(text, encoding="utf-8")

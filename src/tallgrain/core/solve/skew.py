@@ -12,6 +12,7 @@ from typing import Literal
 import numpy as np
 
 from tallgrain.core.surface.noise import pooled_deviation
+from tallgrain.core.surface.quality import range_limit
 from tallgrain.core.survey import Floats
 from tallgrain.errors import InputError
 
@@ -25,6 +26,8 @@ MOST_SHARE = 0.2
 INCH_MM = 25.4
 # Two-sided 1 % of a standardized residual among a dozen (Bonferroni).
 STANDS_OUT = 3.3
+# Readings of one distance further apart than their critical range by this factor: a slip.
+SLIP = 1.5
 STEPS, CLOSE = 30, 1e-13
 NOMINAL_MM = 200.0
 
@@ -129,12 +132,32 @@ def solve_skew(gauge: Gauge) -> SkewSolution:
     # A distance that alone decides something fits whatever was read.
     standardized = np.where(lever < 1 - 1e-9, standardized, 0.0)
     order = np.argsort(-np.abs(standardized))
-    suspects = tuple(int(i) for i in order if abs(standardized[i]) > STANDS_OUT)
+    odd = disagreeing(gauge)
+    off = (int(i) for i in order if abs(standardized[i]) > STANDS_OUT)
+    suspects = (*odd, *(i for i in off if i not in odd))
     skew, sx, sy, bias = (float(v) for v in values)
     return SkewSolution(
         skew, float(np.sqrt(covariance[0, 0])), sx, sy, bias, covariance, residuals, standardized,
         scatter, suspects,
     )  # fmt: skip
+
+
+def disagreeing(gauge: Gauge) -> tuple[int, ...]:
+    """Distances whose own readings lie further apart than repeats of one place may, worst first."""
+    found: list[int] = []
+    while True:
+        scatter = _scatter(gauge, found)
+        apart = [
+            np.ptp(d.readings) / range_limit(len(d.readings), scatter)
+            if len(d.readings) > 1 and i not in found else 0.0
+            for i, d in enumerate(gauge.distances)
+        ]  # fmt: skip
+        worst = int(np.argmax(apart))
+        # The rest are judged without it: one slip must not hide in the scatter that it makes.
+        without = _scatter(gauge, [*found, worst])
+        if apart[worst] * scatter <= SLIP * without:
+            return tuple(found)
+        found.append(worst)
 
 
 def one_more(gauge: Gauge, pairs: Sequence[tuple[str, str]]) -> list[tuple[tuple[str, str], float]]:
@@ -198,11 +221,17 @@ def _model(values: Floats, deltas: Floats, sides: Floats) -> tuple[Floats, Float
 
 def _sigmas(gauge: Gauge) -> tuple[Floats, float]:
     """Standard deviation of each distance's mean (n,) mm, and of one reading."""
-    found, freedom = pooled_deviation(d.readings for d in gauge.distances)
-    square = PRIOR_FREEDOM * CALIPER_MM**2 + (freedom * found**2 if freedom else 0.0)
-    scatter = float(np.sqrt(square / (PRIOR_FREEDOM + freedom)))
+    scatter = _scatter(gauge, disagreeing(gauge))
     each = [d.u_mm or scatter for d in gauge.distances]
     return np.array(each) / np.sqrt([len(d.readings) for d in gauge.distances]), scatter
+
+
+def _scatter(gauge: Gauge, without: Sequence[int]) -> float:
+    """One reading's standard deviation (mm), from the repeats of all distances but some."""
+    kept = [d.readings for i, d in enumerate(gauge.distances) if i not in without]
+    found, freedom = pooled_deviation(kept)
+    square = PRIOR_FREEDOM * CALIPER_MM**2 + (freedom * found**2 if freedom else 0.0)
+    return float(np.sqrt(square / (PRIOR_FREEDOM + freedom)))
 
 
 def _birge(chi2: float, freedom: int) -> float:
@@ -223,6 +252,8 @@ def _prior_u(gauge: Gauge) -> float | None:
 
 
 def _check(gauge: Gauge) -> None:
+    if not gauge.distances:
+        raise InputError("nothing was measured yet.", "distances", "Read a diagonal first.")
     for number, d in enumerate(gauge.distances, 1):
         where = f"distance {number} ({d.name})"
         for name in (d.start, d.end):
