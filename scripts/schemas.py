@@ -4,6 +4,7 @@ import json
 from pathlib import Path
 
 from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.formats.delta_json import DeltaRecord
 from tallgrain.formats.gap_json import GapRecord
 from tallgrain.formats.skew_json import SkewRecord
 from tallgrain.formats.survey_json import SurveyRecord
@@ -16,6 +17,7 @@ SCHEMAS = {
     "gap": GapRecord,
     "values": ValuesRecord,
     "skew": SkewRecord,
+    "delta": DeltaRecord,
 }
 
 

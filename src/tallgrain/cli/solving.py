@@ -236,3 +236,54 @@ def solve_skew_file(
         return "\n".join(lines)
 
     show(document, as_json, table)
+
+
+@solve_app.command("delta")
+def solve_delta_file(
+    file: Annotated[Path, typer.Argument(help="A delta file: probed heights, stored geometry.")],
+    free: Annotated[
+        str | None, typer.Option(help="What may change, by commas: switch,delta_radius,…")
+    ] = None,
+    as_json: AsJson = False,
+) -> None:
+    """What a delta's towers are really like."""
+    from tallgrain.core.solve.delta import TOWERS, solve_delta
+    from tallgrain.formats.delta_json import read_delta
+
+    asked = read_delta(file)
+    chosen = tuple(part.strip() for part in free.split(",")) if free is not None else asked.free
+    found = solve_delta(asked.current, asked.xy, asked.heights, chosen, asked.distances)
+    g = found.geometry
+    document = {
+        "solved": {
+            "rod_length_mm": g.rod, "delta_radius_mm": g.radius, "height_mm": g.height,
+            "tower_angle_deg": dict(zip(TOWERS, g.angle, strict=True)),
+            "switch_mm": dict(zip(TOWERS, g.switch, strict=True)),
+            "tower_radius_mm": dict(zip(TOWERS, g.tower_radius, strict=True)),
+            "tower_rod_mm": dict(zip(TOWERS, g.tower_rod, strict=True)),
+            "plate_tilt": {"x": g.tilt[0], "y": g.tilt[1]},
+        },
+        "change": found.change,
+        "u": found.u,
+        "rms_before_mm": found.rms_before,
+        "rms_after_mm": found.rms_after,
+        "weak": list(found.weak),
+    }  # fmt: skip
+
+    def table() -> str:
+        rows = [["", "change", "± (k = 2)", ""]]
+        for name, change in found.change.items():
+            if name in found.u:
+                told, _, tower = name.partition(".")
+                unit = "°" if told.endswith("_deg") else "" if told == "plate_tilt" else "mm"
+                words = told.removesuffix("_mm").removesuffix("_deg").replace("_", " ")
+                rows.append(
+                    [f"{words} {tower}".strip(), number(change), number(2 * found.u[name]), unit]
+                )
+        lines = [
+            aligned(rows),
+            f"heights: {number(found.rms_before)} mm RMS before, {number(found.rms_after)} after",
+        ]
+        return "\n".join([*lines, *found.weak])
+
+    show(document, as_json, table)

@@ -1,0 +1,388 @@
+"""What a delta's towers are really like, from the heights that its probe found.
+
+A tower stands at (R cos θ, R sin θ); a command moves each carriage down from its switch by what the
+printer believes; the effector is where the three rods meet (docs/methods.md). A probed height z at
+(x, y) says that commanding (x, y, z) puts the tip onto the plate. Nonlinear least squares with an
+analytic Jacobian (implicit differentiation of the three rods' lengths).
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+
+from tallgrain.core.survey import Floats
+from tallgrain.errors import InputError
+
+TOWERS = ("left", "right", "rear")
+FREE = (
+    "switch", "delta_radius", "tower_angle", "rod_length", "tower_radius", "tower_rod",
+    "plate_tilt",
+)  # fmt: skip
+DEFAULT_FREE = ("switch", "delta_radius", "tower_angle")
+
+# One height's and one printed distance's standard uncertainty (mm) where nothing else is known.
+HEIGHT_U_MM, DISTANCE_U_MM = 0.005, 0.03
+STEPS, CLOSE_MM = 40, 1e-11
+# A parameter whose uncertainty, for heights known to a hundredth, would be this large (mm or
+# degrees) is not seen by them.
+WEAK_SHARE = 1e-4
+# A solved radius or rod further from the stored one than this is no adjustment.
+MOST_SHARE = 0.1
+
+
+@dataclass(frozen=True)
+class DeltaGeometry:
+    """rod, radius (horizontal, carriage joint to effector joint), height of the nozzle above the
+    plate at the switches (mm); by tower left, right, rear: angle (degrees), switch error, radius
+    and rod beyond the common ones (mm); plate tilt along x and y (mm per mm)."""
+
+    rod: float
+    radius: float
+    height: float
+    angle: tuple[float, float, float] = (210.0, 330.0, 90.0)
+    switch: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    tower_radius: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    tower_rod: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    tilt: tuple[float, float] = (0.0, 0.0)
+
+    def rods(self) -> Floats:
+        """Length of each tower's rods (3,) mm."""
+        return self.rod + np.array(self.tower_rod)
+
+    def radii(self) -> Floats:
+        """Radius of each tower (3,) mm."""
+        return self.radius + np.array(self.tower_radius)
+
+    def feet(self) -> Floats:
+        """Where the towers stand (3, 2) mm."""
+        turn = np.radians(self.angle)
+        return np.asarray(self.radii()[:, None] * np.column_stack([np.cos(turn), np.sin(turn)]))
+
+    def at_switch(self) -> Floats:
+        """Height of each carriage at its switch (3,) mm."""
+        centred = np.sqrt(self.rods() ** 2 - self.radii() ** 2)
+        return np.asarray(self.height + centred + np.array(self.switch))
+
+    def down(self, commands: Floats) -> Floats:
+        """How far each carriage is moved down from its switch for commands (n, 3): (n, 3) mm.
+
+        Raises InputError for places beyond the rods' reach.
+        """
+        away = ((commands[:, None, :2] - self.feet()) ** 2).sum(axis=2)
+        left = self.rods() ** 2 - away
+        if left.min(initial=1.0) <= 0:
+            n = int(np.flatnonzero((left <= 0).any(axis=1))[0])
+            x, y = commands[n, :2]
+            raise InputError(
+                f"the rods of {self.rod:g} mm don't reach x {x:g}, y {y:g}.", f"point {n + 1}",
+                "Check rod length, radius and the units (mm).",
+            )  # fmt: skip
+        return np.asarray(self.at_switch() - commands[:, 2:] - np.sqrt(left))
+
+    def tip(self, down: Floats) -> Floats:
+        """Where the tip is with the carriages (n, 3) mm below their switches: (n, 3) mm."""
+        carriage = self.at_switch() - down
+        joints = np.concatenate(
+            [np.broadcast_to(self.feet(), (len(down), 3, 2)), carriage[..., None]], axis=2
+        )
+        return _meeting(joints, self.rods())
+
+
+@dataclass(frozen=True)
+class PrintedDistance:
+    """A distance measured on something printed: between commanded places (mm)."""
+
+    start: tuple[float, float]
+    end: tuple[float, float]
+    measured: float
+    u_mm: float = DISTANCE_U_MM
+
+
+@dataclass(frozen=True)
+class DeltaSolution:
+    """The solved geometry; by parameter its change and standard uncertainty; residuals (n,) of the
+    heights before and after (mm); what the heights hardly see, in words; covariance of the free
+    parameters in the order of `names`."""
+
+    geometry: DeltaGeometry
+    names: tuple[str, ...]
+    change: dict[str, float]
+    u: dict[str, float]
+    before: Floats
+    after: Floats
+    weak: tuple[str, ...]
+    covariance: Floats
+    noise: float = field(default=HEIGHT_U_MM)
+
+    @property
+    def rms_before(self) -> float:
+        """Root mean square height before (mm)."""
+        return float(np.sqrt((self.before**2).mean()))
+
+    @property
+    def rms_after(self) -> float:
+        """Root mean square height that is left (mm)."""
+        return float(np.sqrt((self.after**2).mean()))
+
+
+def solve_delta(
+    current: DeltaGeometry, xy: Floats, heights: Floats, free: Sequence[str] = DEFAULT_FREE,
+    distances: Sequence[PrintedDistance] = (), s_r: float = HEIGHT_U_MM,
+) -> DeltaSolution:  # fmt: skip
+    """The geometry that explains heights (n,) mm probed at commanded places (n, 2) mm under the
+    current one.
+
+    free: names from FREE; what is not free stays. The nozzle's height above the plate is always
+    free with the switches, which keep their mean. Raises InputError.
+    """
+    names = _names(free)
+    commands = np.column_stack([xy, heights]).astype(float)
+    _check(current, commands, names, distances)
+    down = current.down(commands)
+    ends = np.array([(*d.start, 0.0) for d in distances] + [(*d.end, 0.0) for d in distances])
+    reached = current.down(ends) if len(distances) else np.empty((0, 3))
+    weights = np.concatenate(
+        [np.full(len(heights), 1 / s_r), [1 / d.u_mm for d in distances]]
+    )  # fmt: skip
+    measured = np.array([d.measured for d in distances])
+    geometry, sizes = current, np.array([_SIZE[n.split(":")[0]] for n in names])
+    before = None
+    for _ in range(STEPS):
+        residuals, rows = _linear(geometry, names, down, reached, measured)
+        if before is None:
+            before = residuals[: len(heights)]
+        step, *_ = np.linalg.lstsq(
+            rows * weights[:, None] * sizes, -residuals * weights, rcond=1e-12
+        )
+        geometry = _moved(geometry, names, step * sizes)
+        _believable(current, geometry)
+        if np.abs(rows[: len(heights)] @ (step * sizes)).max() < CLOSE_MM:
+            break
+    residuals, rows = _linear(geometry, names, down, reached, measured)
+    after = residuals[: len(heights)]
+    scaled = rows * weights[:, None] * sizes
+    weak = _weak(scaled, names)
+    covariance = np.linalg.pinv(scaled.T @ scaled, rcond=1e-14) * np.outer(sizes, sizes)
+    freedom = len(residuals) - len(names)
+    if freedom > 0:
+        misfit = float(((residuals * weights) ** 2).sum() / freedom)
+        covariance = covariance * max(misfit, 1.0)
+    assert before is not None
+    solved = _settled(geometry, current)
+    changes = _changes(current, solved)
+    return DeltaSolution(
+        solved, names, changes, _uncertainties(names, covariance), before, after, weak,
+        np.asarray(covariance, dtype=np.float64), s_r,
+    )  # fmt: skip
+
+
+# A step of each parameter that moves the tip about alike.
+_SIZE = {
+    "switch": 1.0, "delta_radius": 1.0, "tower_angle": 1.0, "rod_length": 1.0, "tower_radius": 1.0,
+    "tower_rod": 1.0, "plate_tilt": 1e-2,
+}  # fmt: skip
+
+
+def _names(free: Sequence[str]) -> tuple[str, ...]:
+    wrong = [name for name in free if name not in FREE]
+    if wrong:
+        raise InputError(
+            f"there is no parameter '{wrong[0]}'.", "free", f"Choose from {', '.join(FREE)}."
+        )
+    made: list[str] = []
+    for name in FREE:
+        if name not in free:
+            continue
+        if name in ("delta_radius", "rod_length"):
+            made.append(name)
+        elif name == "plate_tilt":
+            made += ["plate_tilt:x", "plate_tilt:y"]
+        elif name == "switch":
+            made += [f"switch:{tower}" for tower in TOWERS]
+        else:
+            # One common rotation is invisible, and a common radius or rod is a name of its own:
+            # the rear tower is held.
+            made += [f"{name}:{tower}" for tower in TOWERS[:2]]
+    if not made:
+        raise InputError("nothing is free to change.", "free", f"Choose from {', '.join(FREE)}.")
+    return tuple(made)
+
+
+def _moved(geometry: DeltaGeometry, names: Sequence[str], by: Floats) -> DeltaGeometry:
+    """The geometry with its free parameters changed."""
+    changed: dict[str, Any] = {}
+    for name, value in zip(names, by.tolist(), strict=True):
+        what, _, which = name.partition(":")
+        key = {"delta_radius": "radius", "rod_length": "rod", "tower_angle": "angle",
+               "plate_tilt": "tilt"}.get(what, what)  # fmt: skip
+        old = changed.get(key, getattr(geometry, key))
+        if not which:
+            changed[key] = old + value
+            continue
+        parts = list(old)
+        parts["xy".index(which) if what == "plate_tilt" else TOWERS.index(which)] += value
+        changed[key] = tuple(parts)
+    return replace(geometry, **changed)
+
+
+def _linear(
+    geometry: DeltaGeometry, names: Sequence[str], down: Floats, reached: Floats, measured: Floats
+) -> tuple[Floats, Floats]:
+    """Residuals (heights above the plate, then distances less what was measured) and their
+    derivatives by the free parameters."""
+    tip = geometry.tip(down)
+    moves = _slopes(geometry, names, down, tip)
+    tilt = np.array(geometry.tilt)
+    above = tip[:, 2] - tip[:, :2] @ tilt
+    rows = moves[:, 2] - np.einsum("nap,a->np", moves[:, :2], tilt)
+    for k, name in enumerate(names):
+        if name.startswith("plate_tilt"):
+            rows[:, k] -= tip[:, "xy".index(name[-1])]
+    if not len(measured):
+        return above, rows
+    places = geometry.tip(reached)
+    turns = _slopes(geometry, names, reached, places)
+    half = len(measured)
+    apart = places[half:, :2] - places[:half, :2]
+    length = np.hypot(*apart.T)
+    along = (apart[:, :, None] * (turns[half:, :2] - turns[:half, :2])).sum(axis=1)
+    return (
+        np.concatenate([above, length - measured]),
+        np.vstack([rows, along / length[:, None]]),
+    )
+
+
+def _slopes(geometry: DeltaGeometry, names: Sequence[str], down: Floats, tip: Floats) -> Floats:
+    """Derivatives (n, 3, p) of the tip's place by the free parameters.
+
+    From (tip − joint)² = rod²: (tip − joint)·d tip = (tip − joint)·d joint + rod·d rod.
+    """
+    feet, rods, radii = geometry.feet(), geometry.rods(), geometry.radii()
+    carriage = geometry.at_switch() - down
+    joints = np.concatenate([np.broadcast_to(feet, (len(down), 3, 2)), carriage[..., None]], axis=2)
+    arms = tip[:, None, :] - joints
+    outward = feet / radii[:, None]
+    across = np.column_stack([-feet[:, 1], feet[:, 0]]) * np.pi / 180
+    centred = np.sqrt(rods**2 - radii**2)
+    by_radius = np.column_stack([outward, -radii / centred])
+    right = np.zeros((len(down), 3, len(names)))
+    for k, name in enumerate(names):
+        what, _, which = name.partition(":")
+        towers = range(3) if not which else [TOWERS.index(which)] if which in TOWERS else []
+        for i in towers:
+            if what == "switch":
+                right[:, i, k] = arms[:, i, 2]
+            elif what in ("delta_radius", "tower_radius"):
+                right[:, i, k] = arms[:, i] @ by_radius[i]
+            elif what == "tower_angle":
+                right[:, i, k] = arms[:, i, :2] @ across[i]
+            elif what in ("rod_length", "tower_rod"):
+                right[:, i, k] = arms[:, i, 2] * rods[i] / centred[i] + rods[i]
+    return np.asarray(np.linalg.solve(arms, right))
+
+
+def _meeting(joints: Floats, rods: Floats) -> Floats:
+    """The lower of the two places (n, 3) at rods' lengths (3,) from joints (n, 3, 3)."""
+    a = joints[:, 0]
+    b, c = joints[:, 1] - a, joints[:, 2] - a
+    first = (b**2).sum(axis=1) - rods[1] ** 2 + rods[0] ** 2
+    second = (c**2).sum(axis=1) - rods[2] ** 2 + rods[0] ** 2
+    # Both differences of spheres are planes: b·p = first/2, c·p = second/2, on a line along b × c.
+    normal = np.cross(b, c)
+    size = (normal**2).sum(axis=1)
+    base = (
+        first[:, None] / 2 * np.cross(c, normal) + second[:, None] / 2 * np.cross(normal, b)
+    ) / size[:, None]
+    rise = rods[0] ** 2 - (base**2).sum(axis=1)
+    down = -np.sign(normal[:, 2])[:, None] * normal / np.sqrt(size)[:, None]
+    return np.asarray(a + base + np.sqrt(np.maximum(rise, 0.0))[:, None] * down)
+
+
+def _settled(geometry: DeltaGeometry, current: DeltaGeometry) -> DeltaGeometry:
+    """Switch errors keep their mean and the height takes the rest, so that the answer is one."""
+    common = float(np.mean(geometry.switch) - np.mean(current.switch))
+    e = tuple(float(s - common) for s in geometry.switch)
+    return replace(geometry, switch=(e[0], e[1], e[2]), height=geometry.height + common)
+
+
+def _changes(current: DeltaGeometry, solved: DeltaGeometry) -> dict[str, float]:
+    """What changed, by its name in the file."""
+    made = {
+        "rod_length_mm": solved.rod - current.rod,
+        "delta_radius_mm": solved.radius - current.radius,
+        "height_mm": solved.height - current.height,
+    }
+    for key, old, new in (
+        ("tower_angle_deg", current.angle, solved.angle),
+        ("switch_mm", current.switch, solved.switch),
+        ("tower_radius_mm", current.tower_radius, solved.tower_radius),
+        ("tower_rod_mm", current.tower_rod, solved.tower_rod),
+    ):
+        made |= {f"{key}.{t}": b - a for t, a, b in zip(TOWERS, old, new, strict=True)}
+    made |= {f"plate_tilt.{a}": solved.tilt[i] - current.tilt[i] for i, a in enumerate("xy")}
+    return made
+
+
+def _uncertainties(names: Sequence[str], covariance: Floats) -> dict[str, float]:
+    """Standard uncertainties by the names of the changes; 0 for what was held."""
+    keys = {"switch": "switch_mm", "tower_angle": "tower_angle_deg",
+            "tower_radius": "tower_radius_mm", "tower_rod": "tower_rod_mm",
+            "delta_radius": "delta_radius_mm", "rod_length": "rod_length_mm",
+            "plate_tilt": "plate_tilt"}  # fmt: skip
+    made = {}
+    for i, name in enumerate(names):
+        what, _, which = name.partition(":")
+        key = keys[what] + (f".{which}" if which else "")
+        made[key] = float(np.sqrt(max(covariance[i, i], 0.0)))
+    at = [i for i, n in enumerate(names) if n.startswith("switch:")]
+    if at:
+        # The height is the mean of the three; a switch error what is beside it.
+        block = covariance[np.ix_(at, at)]
+        made["height_mm"] = float(np.sqrt(max(block.mean(), 0.0)))
+        beside = np.eye(3) - 1 / 3
+        spread = np.sqrt(np.maximum(np.diag(beside @ block @ beside), 0.0))
+        made |= {f"switch_mm.{t}": float(s) for t, s in zip(TOWERS, spread, strict=True)}
+    return made
+
+
+def _weak(scaled: Floats, names: Sequence[str]) -> tuple[str, ...]:
+    """Combinations of parameters that hardly change anything that was measured, in words."""
+    _, sizes, directions = np.linalg.svd(scaled, full_matrices=False)
+    told = []
+    for size, direction in zip(sizes, directions, strict=True):
+        if size > WEAK_SHARE * sizes[0]:
+            continue
+        large = [names[i] for i in np.argsort(-np.abs(direction)) if abs(direction[i]) > 0.2]
+        words = " against ".join(n.replace(":", " of ").replace("_", " ") for n in large[:3])
+        told.append(f"{words}: these heights can't tell them apart")
+    return tuple(told)
+
+
+def _check(
+    current: DeltaGeometry, commands: Floats, names: Sequence[str],
+    distances: Sequence[PrintedDistance],
+) -> None:  # fmt: skip
+    if min(current.rods() - current.radii()) <= 0:
+        raise InputError(
+            f"rods of {current.rod:g} mm are shorter than the radius of {current.radius:g} mm.",
+            "current", "Check both, and the units (mm).",
+        )  # fmt: skip
+    if not np.isfinite(commands).all():
+        raise InputError("some points are not finite numbers.", "points", "Mend or remove them.")
+    count = len(commands) + len(distances)
+    if count < len(names):
+        raise InputError(
+            f"{count} measurements can't settle {len(names)} parameters.", "points",
+            "Probe more places, or free fewer parameters.",
+        )  # fmt: skip
+
+
+def _believable(current: DeltaGeometry, now: DeltaGeometry) -> None:
+    for what, old, new in (("radius", current.radius, now.radius), ("rods", current.rod, now.rod)):
+        if not np.isfinite(new) or abs(new - old) > MOST_SHARE * old:
+            raise InputError(
+                f"the {what} would change from {old:.2f} to {new:.2f} mm: that is no adjustment.",
+                "delta", "Check the stored geometry, which tower is which, and the units.",
+            )  # fmt: skip
