@@ -148,3 +148,15 @@ def test_shipped_schemas_are_the_ones_that_read(tmp_path):
     runpy.run_path(str(path))["write"](tmp_path)
     for made in tmp_path.iterdir():
         assert made.read_text() == (ASSETS / "schemas" / made.name).read_text()
+
+
+def test_a_place_that_comes_twice(tmp_path):
+    path = tmp_path / "twice.csv"
+    path.write_text("x,y,z\n10,10,0.10\n20,10,0.2\n10,10,0.12\n10,20,0\n")
+    found = read_survey(path, NOON).points
+    assert len(found) == 3 and found[0].touches == (0.1, 0.12)
+    assert found[0].z == pytest.approx(0.11) and found[1].touches == ()
+    path.write_text("x,y,z\n10,10,0.10\n20,10,0.2\n10,10,0.32\n10,20,0\n")
+    with pytest.raises(InputError, match="given in line 2 already") as told:
+        read_survey(path, NOON)
+    assert told.value.where.endswith("line 4")

@@ -19,6 +19,8 @@ SEPARATORS: tuple[Split, ...] = (
     lambda line: line.split(","),
 )
 COMMA = SEPARATORS[3]
+# Heights of one place further apart than this are no repeats of a touch.
+APART_MM = 0.05
 
 
 def parse_points(text: str, where: str) -> tuple[Point, ...]:
@@ -40,7 +42,28 @@ def parse_points(text: str, where: str) -> tuple[Point, ...]:
     if _splitter(lines[0][1]) is None:
         columns = _header(split(lines[0][1]), f"{where}, line {lines[0][0]}")
         lines = lines[1:]
-    return tuple(_point(split, columns, line, f"{where}, line {n}") for n, line in lines)
+    return _once(
+        [(n, _point(split, columns, line, f"{where}, line {n}")) for n, line in lines], where
+    )
+
+
+def _once(found: Sequence[tuple[int, Point]], where: str) -> tuple[Point, ...]:
+    """Each place once: what repeats it closely are more touches of it. Raises InputError where the
+    heights of one place can't be touches of one surface."""
+    places: dict[tuple[float, float], list[tuple[int, float]]] = {}
+    for n, p in found:
+        places.setdefault((p.x, p.y), []).append((n, p.z))
+    made = []
+    for (x, y), heights in places.items():
+        (first, z), *more = heights
+        for n, again in more:
+            if abs(again - z) > APART_MM:
+                raise InputError(
+                    f"x {x:g}, y {y:g} was given in line {first} already, {abs(again - z):.3f} mm "
+                    "away in height.", f"{where}, line {n}", "Remove one of the two.",
+                )  # fmt: skip
+        made.append(point_of(x, y, [h for _, h in heights]) if more else Point(x, y, z))
+    return tuple(made)
 
 
 def typed_points(text: str, places: Sequence[tuple[float, float]]) -> tuple[Point, ...]:
