@@ -101,6 +101,7 @@ class SeriesDrift:
     mm: float
     u_mm: float
     real: bool
+    rate_mm: float  # the same, from each point to the next
 
 
 def series_drift(survey: Survey, s_r: float) -> SeriesDrift | None:
@@ -120,7 +121,7 @@ def series_drift(survey: Survey, s_r: float) -> SeriesDrift | None:
     square = float(weights @ about**2)
     slope = float(weights @ (about * z) / square)
     u = float(1 / np.sqrt(square))
-    return SeriesDrift(slope, u, abs(slope) > NORMAL_1 * u)
+    return SeriesDrift(slope, u, abs(slope) > NORMAL_1 * u, slope / planned)
 
 
 def shifted_points(points: Sequence[Point], rate_mm: float) -> tuple[Point, ...]:

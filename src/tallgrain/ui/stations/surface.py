@@ -194,8 +194,7 @@ class SurfaceStation:
         s, shown = self._session, self._session.shown
         if shown is None or shown.drift is None or s.busy:
             return
-        planned = max(len(shown.survey.points), shown.survey.rechecks[-1].after)
-        s.ledger.take_out_drift(shown.head.ident, shown.drift.mm / planned if out else None)
+        s.ledger.take_out_drift(shown.head.ident, shown.drift.rate_mm if out else None)
         s.show_stored(shown.head.ident)
 
     def show_layer(self, layer: Layer) -> None:
