@@ -185,7 +185,8 @@ def test_a_reflash_loses_all_and_is_noticed(printer_of):
         printer.reconnect()
     guard.attach()
     assert not guard.trusted
-    assert [v.ours for v in printer.values()] == [0.0] * 4
+    assert all(v.live == (v.kept if v.meaning else 0.0) for v in printer.values())
+    assert all(v.ours == v.ours_default for v in printer.values())
     guard.see_clearance(made.hands("hands.ruler")["clearance_mm"])
     # Without its offset this printer puts the nozzle, not the probe, over the datum.
     guard.reference()

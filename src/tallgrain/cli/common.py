@@ -23,7 +23,13 @@ app = typer.Typer(
 
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON for programs.")]
 MachineName = Annotated[str, typer.Option("--machine", help="A printer's name, or its sheet file.")]
-Count = Annotated[str, typer.Option("--count", help="Columns x rows, 2x2 to 51x51.")]
+Count = Annotated[
+    str | None,
+    typer.Option("--count", help="Columns x rows, 2x2 to 51x51; of towers their product."),
+]
+Free = Annotated[
+    str | None, typer.Option("--free", help="What may change, by commas: switch,delta_radius,…")
+]
 Samples = Annotated[int | None, typer.Option("--samples", help="Touches at each point, 1 to 9.")]
 Link = Annotated[str, typer.Option("--link", help="tcp://host:port of the printer.")]
 Remote = Annotated[bool, typer.Option("--remote", help="Allow a printer on another computer.")]
@@ -31,7 +37,8 @@ Clearance = Annotated[
     float | None,
     typer.Option(help="How far the nozzle surely stands above the plate, by your own look."),
 ]
-Kind = StrEnum("Kind", {k: k for k in KINDS})
+# "delta" is another word for towers.
+Kind = StrEnum("Kind", {k: k for k in (*KINDS, "delta")})
 Points = Annotated[
     Path | None, typer.Option("--points", help="A file of x y: for the kind points.")
 ]

@@ -3,6 +3,7 @@
 import json
 import sys
 from functools import partial
+from pathlib import Path
 from typing import Annotated, Any
 
 import typer
@@ -10,6 +11,7 @@ import typer
 from tallgrain.cli.common import (
     AsJson,
     Clearance,
+    Free,
     Link,
     MachineName,
     Remote,
@@ -173,6 +175,71 @@ def _tell_tilt(event: Any, as_json: bool) -> None:
     sent = ", ".join(f"{n} {number(mm, 4)}" for n, mm in zip(solved.names, event.sent, strict=True))
     words = f"sent {sent} mm" if event.verdict == "correct" else event.verdict
     say(f"pass {event.number + 1}: spread {number(solved.before, 4)} mm at the supports; {words}")
+
+
+@routine_app.command("towers")
+def towers_routine(
+    link: Link,
+    machine: MachineName,
+    passes: Annotated[int, typer.Option(min=0, max=9, help="Corrections at most.")] = 3,
+    free: Free = None,
+    count: Annotated[int, typer.Option(min=4, max=200, help="Points of each survey.")] = 20,
+    gauge: Annotated[
+        Path | None, typer.Option(help="A skew file: distances on a gauge that it printed.")
+    ] = None,
+    shrinkage: Annotated[float, typer.Option(help="How much that part shrank (%).")] = 0.0,
+    clearance_mm: Clearance = None,
+    remote: Remote = False,
+    as_json: AsJson = False,
+) -> None:
+    """Put a delta's towers right: survey, solve, apply, survey again, until nothing is left."""
+    from tallgrain.clock import now
+    from tallgrain.core.solve.towers import distances_of, parse_free
+    from tallgrain.formats.skew_json import read_skew
+    from tallgrain.link.client import parse_url
+    from tallgrain.resolve import machine_sheet
+    from tallgrain.routines.events import BreakOff
+    from tallgrain.routines.towers import TowersJob, TowersPass, towers_loop
+
+    parse_url(link, remote)
+    known = machine_sheet(machine)
+    chosen = parse_free(free) if free is not None else None
+    printed = distances_of(read_skew(gauge), shrinkage / 100) if gauge is not None else ()
+    token, verdict = BreakOff(), ""
+    with at_the_printer(link, known, remote, clearance_mm, token) as (guard, ledger):
+        job = TowersJob(passes, chosen, count, printed)
+        for event in towers_loop(guard, ledger, now, token, job):
+            if isinstance(event, TowersPass):
+                verdict = event.verdict
+                _tell_towers(event, as_json)
+    if token.asked:
+        raise JobError("the towers were broken off.", "routine", "What was measured is kept.")
+    if verdict == "measured only" and passes:
+        raise JobError(
+            f"{passes} corrections did not put it right.", known[0].name,
+            "Run it again, or look for what gives way: loose rods, slack belts.",
+        )  # fmt: skip
+
+
+def _tell_towers(event: Any, as_json: bool) -> None:
+    from tallgrain.cli.solving import delta_document
+
+    solved = event.solved
+    if as_json:
+        document = {
+            "pass": event.number + 1, "survey": event.survey, "verdict": event.verdict,
+            "moves_mm": event.moves, "noise_mm": event.noise, **delta_document(solved),
+        }  # fmt: skip
+        say(json.dumps(document, allow_nan=False))
+        return
+    say(
+        f"pass {event.number + 1}: {number(solved.rms_before, 4)} mm RMS, the towers explain "
+        f"{number(event.moves, 4)} mm of it; {event.verdict}"
+    )
+    for name, change in solved.change.items() if event.verdict == "correct" else ():
+        if name in solved.u:
+            words = name.replace("_mm", "").replace("_deg", "").replace("_", " ").replace(".", " ")
+            say(f"  {words}: {number(change, 4)} ± {number(2 * solved.u[name], 4)} (k = 2)")
 
 
 @routine_app.command("adjusters")

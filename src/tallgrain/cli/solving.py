@@ -247,35 +247,21 @@ def solve_delta_file(
     as_json: AsJson = False,
 ) -> None:
     """What a delta's towers are really like."""
-    from tallgrain.core.solve.delta import TOWERS, solve_delta
+    from tallgrain.core.solve.delta import solve_delta
+    from tallgrain.core.solve.towers import choose_free, parse_free
     from tallgrain.formats.delta_json import read_delta
 
     asked = read_delta(file)
-    chosen = tuple(part.strip() for part in free.split(",")) if free is not None else asked.free
+    chosen = asked.free if free is None else parse_free(free)
     found = solve_delta(asked.current, asked.xy, asked.heights, chosen, asked.distances)
-    g = found.geometry
-    document = {
-        "solved": {
-            "rod_length_mm": g.rod, "delta_radius_mm": g.radius, "height_mm": g.height,
-            "tower_angle_deg": dict(zip(TOWERS, g.angle, strict=True)),
-            "switch_mm": dict(zip(TOWERS, g.switch, strict=True)),
-            "tower_radius_mm": dict(zip(TOWERS, g.tower_radius, strict=True)),
-            "tower_rod_mm": dict(zip(TOWERS, g.tower_rod, strict=True)),
-            "plate_tilt": {"x": g.tilt[0], "y": g.tilt[1]},
-        },
-        "change": found.change,
-        "u": found.u,
-        "rms_before_mm": found.rms_before,
-        "rms_after_mm": found.rms_after,
-        "weak": list(found.weak),
-    }  # fmt: skip
+    document = delta_document(found)
 
     def table() -> str:
         rows = [["", "change", "± (k = 2)", ""]]
         for name, change in found.change.items():
             if name in found.u:
                 told, _, tower = name.partition(".")
-                unit = "°" if told.endswith("_deg") else "" if told == "plate_tilt" else "mm"
+                unit = "°" if told.endswith("_deg") else "" if told.startswith("plate") else "mm"
                 words = told.removesuffix("_mm").removesuffix("_deg").replace("_", " ")
                 rows.append(
                     [f"{words} {tower}".strip(), number(change), number(2 * found.u[name]), unit]
@@ -284,6 +270,31 @@ def solve_delta_file(
             aligned(rows),
             f"heights: {number(found.rms_before)} mm RMS before, {number(found.rms_after)} after",
         ]
-        return "\n".join([*lines, *found.weak])
+        choice = choose_free(asked.current, asked.xy, asked.heights, distances=asked.distances)
+        lines.append(f"the heights ask for: {', '.join(choice.free)}")
+        return "\n".join([*lines, *([choice.bent] if choice.bent else []), *found.weak])
 
     show(document, as_json, table)
+
+
+def delta_document(found: Any) -> dict[str, Any]:
+    """A solution of towers, as JSON tells it."""
+    from tallgrain.core.solve.delta import TOWERS
+
+    g = found.geometry
+    return {
+        "solved": {
+            "rod_length_mm": g.rod, "delta_radius_mm": g.radius, "height_mm": g.height,
+            "tower_angle_deg": dict(zip(TOWERS, g.angle, strict=True)),
+            "switch_mm": dict(zip(TOWERS, g.switch, strict=True)),
+            "tower_radius_mm": dict(zip(TOWERS, g.tower_radius, strict=True)),
+            "tower_rod_mm": dict(zip(TOWERS, g.tower_rod, strict=True)),
+            "plate_tilt": {"x": g.tilt[0], "y": g.tilt[1]},
+            "plate_saddle": {"x": g.saddle[0], "y": g.saddle[1]},
+        },
+        "change": found.change,
+        "u": found.u,
+        "rms_before_mm": found.rms_before,
+        "rms_after_mm": found.rms_after,
+        "weak": list(found.weak),
+    }  # fmt: skip

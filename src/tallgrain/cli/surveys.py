@@ -11,6 +11,7 @@ from tallgrain.cli.common import (
     AsJson,
     Clearance,
     Count,
+    Free,
     Gcode,
     Kind,
     Link,
@@ -30,17 +31,21 @@ from tallgrain.cli.common import (
 )
 from tallgrain.errors import InputError, JobError
 
+# Twenty places see a delta's usual parameters well.
+TOWERS_COUNT = "5x4"
+
 
 @app.command()
 def plan(
     machine: MachineName,
     kind: Annotated[Kind, typer.Option(help="What is planned.")] = Kind("grid"),
-    count: Count = "9x9",
+    count: Count = None,
     samples: Samples = None,
     gcode: Gcode = None,
     points: Points = None,
     after: After = None,
     margins: Margin = None,
+    free: Free = None,
     as_json: AsJson = False,
 ) -> None:
     """Where a survey would touch, what it leaves out and why."""
@@ -51,8 +56,10 @@ def plan(
 
     sheet, _ = machine_sheet(machine)
     layer = _first_layer(gcode)
-    where = _where(layer, points, after, margins)
-    made = plan_for(sheet, kind, parse_count(count), samples, where)
+    where = _where(layer, points, after, margins, free)
+    name = "towers" if kind == "delta" else str(kind)
+    asked = count or (TOWERS_COUNT if name == "towers" else "9x9")
+    made = plan_for(sheet, name, parse_count(asked), samples, where)
     spot = purge_spot(sheet, layer.islands) if layer is not None else None
     document = {
         "points": [{"x_mm": float(x), "y_mm": float(y)} for x, y in made.points],
@@ -98,7 +105,9 @@ def _first_layer(gcode: Path | None) -> Any:
     return found
 
 
-def _where(layer: Any, points: Path | None, after: str | None, margins: str | None) -> Any:
+def _where(
+    layer: Any, points: Path | None, after: str | None, margins: str | None, free: str | None
+) -> Any:  # fmt: skip
     """What a kind of plan needs beside its count. Raises InputError."""
     from tallgrain.core.plan.kinds import Where
     from tallgrain.formats.point_text import parse_places
@@ -110,6 +119,7 @@ def _where(layer: Any, points: Path | None, after: str | None, margins: str | No
         parse_places(read_text(points), str(points)) if points is not None else (),
         survey_named(after) if after is not None else None,
         _margins(margins),
+        **({} if free is None else {"free": tuple(part.strip() for part in free.split(","))}),
     )
 
 
@@ -130,12 +140,13 @@ def survey(
     link: Link,
     machine: MachineName,
     plan: Annotated[Kind, typer.Option("--plan", help="What is planned.")] = Kind("grid"),
-    count: Count = "5x5",
+    count: Count = None,
     samples: Samples = None,
     gcode: Gcode = None,
     points: Points = None,
     after: After = None,
     margins: Margin = None,
+    free: Free = None,
     note: Annotated[str, typer.Option(help="A note kept with the survey.")] = "",
     sheet_name: Annotated[
         str | None, typer.Option("--sheet", help="The sheet on the plate.")
@@ -160,8 +171,10 @@ def survey(
 
     parse_url(link, remote)
     known = machine_sheet(machine)
-    where = _where(_first_layer(gcode), points, after, margins)
-    planned = plan_for(known[0], plan, parse_count(count), samples, where)
+    where = _where(_first_layer(gcode), points, after, margins, free)
+    name = "towers" if plan == "delta" else str(plan)
+    asked = count or (TOWERS_COUNT if name == "towers" else "5x5")
+    planned = plan_for(known[0], name, parse_count(asked), samples, where)
     break_off = BreakOff()
     with at_the_printer(link, known, remote, clearance_mm, break_off) as (guard, ledger):
         for phase in warm_up(guard, nozzle_c, plate_c, soak_min, break_off):

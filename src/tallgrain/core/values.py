@@ -13,10 +13,19 @@ State = Literal[
     "as found", "not kept", "kept, unproven", "kept, proven", "changed at the printer", "lost"
 ]  # fmt: skip
 
+# What an entry about a value says of it.
+APPLIED, KEPT, PROVEN, LOST = "applied, not kept", "kept, unproven", "kept, proven", "lost"
+SETTING, UNDONE = "being set", "not applied"
+
 # Two figures of one value closer than this are the same (mm): printers round.
 SAME_MM = 6e-5
 # A job shift at the start of a print that is larger than this makes the first layer another one.
 SHIFT_MM = 0.0005
+
+
+def unit_of(meaning: str) -> str:
+    """The unit that a value is told in."""
+    return "mrad" if meaning.startswith("skew_") else "°" if meaning.startswith("angle_") else "mm"
 
 
 def same(a: float, b: float) -> bool:
@@ -26,7 +35,7 @@ def same(a: float, b: float) -> bool:
 
 @dataclass(frozen=True)
 class Held:
-    """A value as the printer tells it, in our sign (mm)."""
+    """A value as the printer tells it, in our sign and unit."""
 
     meaning: str
     live: float
@@ -120,11 +129,12 @@ def conflicts(standings: Mapping[str, Standing]) -> list[Conflict]:
             {"job_shift": 0.0},
         ))  # fmt: skip
     for meaning, one in standings.items():
+        unit = unit_of(meaning)
         if one.state == "changed at the printer" and one.last is not None:
             found.append(Conflict(
                 "changed",
-                f"The printer's {meaning.replace('_', ' ')} is {one.held.live:.3f} mm. Tall Grain "
-                f"set {one.last.after:.3f} mm ({one.last.why}).",
+                f"The printer's {meaning.replace('_', ' ')} is {one.held.live:.3f} {unit}. Tall "
+                f"Grain set {one.last.after:.3f} {unit} ({one.last.why}).",
                 {meaning: one.last.after}, {meaning: one.held.live},
             ))  # fmt: skip
     return found

@@ -11,9 +11,9 @@ from tallgrain.core.machine.sheet import Delta
 from tallgrain.core.solve.delta import (
     DEFAULT_FREE,
     DISTANCE_U_MM,
-    TOWERS,
     DeltaGeometry,
     PrintedDistance,
+    geometry_of,
 )
 from tallgrain.core.survey import Floats
 from tallgrain.formats.own_json import parse_own
@@ -68,18 +68,6 @@ class DeltaFile:
     heights: Floats
     distances: tuple[PrintedDistance, ...]
     free: tuple[str, ...]
-
-
-def geometry_of(delta: Delta) -> DeltaGeometry:
-    """A sheet's delta table."""
-    angle, switch = (
-        tuple(float(getattr(table, tower)) for tower in TOWERS)
-        for table in (delta.tower_angle_deg, delta.switch_mm)
-    )
-    return DeltaGeometry(
-        delta.rod_length_mm, delta.delta_radius_mm, delta.height_mm,
-        (angle[0], angle[1], angle[2]), (switch[0], switch[1], switch[2]),
-    )  # fmt: skip
 
 
 def read_delta(path: Path) -> DeltaFile:

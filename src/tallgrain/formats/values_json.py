@@ -7,11 +7,12 @@ from typing import Annotated, Literal
 
 from pydantic import AwareDatetime, BaseModel, ConfigDict, Field
 
+from tallgrain.core.values import unit_of
 from tallgrain.errors import JobError
 from tallgrain.formats.own_json import parse_own
 from tallgrain.formats.textio import read_text
 
-Length = Annotated[float, Field(ge=-100, le=100)]
+Figure = Annotated[float, Field(ge=-10_000, le=10_000)]
 # How many automatic backups of a printer are kept.
 BACKUPS = 50
 
@@ -21,13 +22,38 @@ class _Record(BaseModel):
 
 
 class ValueRecord(_Record):
-    """One value: the printer's own name and figures; meaning and live_mm in Tall Grain's sign."""
+    """One value: the printer's own name and figures; its meaning, and what is live in Tall Grain's
+    sign: live_mm for a length, live_mrad for a skew, live_deg for an angle."""
 
     name: str
     meaning: str = ""
     live: float
     kept: float
-    live_mm: Length
+    live_mm: Figure | None = None
+    live_mrad: Figure | None = None
+    live_deg: Figure | None = None
+
+    @property
+    def ours(self) -> float | None:
+        """What is live, in Tall Grain's sign and unit."""
+        told = (self.live_mm, self.live_mrad, self.live_deg)
+        return next((v for v in told if v is not None), None)
+
+
+_KEYS = {"mm": "live_mm", "mrad": "live_mrad", "°": "live_deg"}
+
+
+def value_record(name: str, meaning: str, live: float, kept: float, ours: float) -> ValueRecord:
+    """One value, in the unit that its meaning is told in."""
+    return ValueRecord.model_validate(
+        {
+            "name": name,
+            "meaning": meaning,
+            "live": live,
+            "kept": kept,
+            _KEYS[unit_of(meaning)]: ours,
+        }
+    )
 
 
 class ValuesRecord(_Record):
@@ -42,7 +68,7 @@ class ValuesRecord(_Record):
 
     def ours(self) -> dict[str, float]:
         """Live values by meaning, in Tall Grain's sign."""
-        return {v.meaning: v.live_mm for v in self.values if v.meaning}
+        return {v.meaning: v.ours for v in self.values if v.meaning and v.ours is not None}
 
 
 def write_values(path: Path, record: ValuesRecord) -> None:

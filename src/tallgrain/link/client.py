@@ -31,10 +31,22 @@ HALT_REPLY_S = 1.5
 # What this kind of printer stores: its names, what they mean, and the sign to ours. It stores how
 # far the nozzle drops on after the trip, and the way back from the sensing point to the nozzle.
 _MEANINGS = {
-    "trip_drop_mm": ("trip_height", -1.0),
-    "sensor_back_x_mm": ("offset_x", -1.0),
-    "sensor_back_y_mm": ("offset_y", -1.0),
-    "job_shift_mm": ("job_shift", 1.0),
+    "trip_drop_mm": ("trip_height", -1.0, 0.0),
+    "sensor_back_x_mm": ("offset_x", -1.0, 0.0),
+    "sensor_back_y_mm": ("offset_y", -1.0, 0.0),
+    "job_shift_mm": ("job_shift", 1.0, 0.0),
+    "unlean_xy_mrad": ("skew_xy", -1.0, 0.0),
+    "unlean_xz_mrad": ("skew_xz", -1.0, 0.0),
+    "unlean_yz_mrad": ("skew_yz", -1.0, 0.0),
+    "arm_mm": ("rod_length", 1.0, 0.0),
+    "joint_circle_mm": ("delta_radius", 1.0, 0.0),
+    "hang_mm": ("height", 1.0, 0.0),
+    "foot_left_deg": ("angle_left", -1.0, 210.0),
+    "foot_right_deg": ("angle_right", -1.0, 330.0),
+    "foot_rear_deg": ("angle_rear", -1.0, 90.0),
+    "stop_left_mm": ("switch_left", -1.0, 0.0),
+    "stop_right_mm": ("switch_right", -1.0, 0.0),
+    "stop_rear_mm": ("switch_rear", -1.0, 0.0),
 }
 
 
@@ -228,17 +240,16 @@ class JsonRpcPrinter:
                 live, kept, default = (float(table[k]) for k in ("live", "kept", "default"))
             except (KeyError, TypeError, ValueError):
                 raise LinkError(f"the printer does not tell its value {name}.", self.url) from None
-            meaning, sign = _MEANINGS.get(name, ("", 1.0))
-            found.append(
-                StoredValue(name, meaning, live, kept, sign * live, sign * kept, sign * default)
-            )
+            meaning, sign, nought = _MEANINGS.get(name, ("", 1.0, 0.0))
+            ours = (nought + sign * v for v in (live, kept, default))
+            found.append(StoredValue(name, meaning, live, kept, *ours))
         return tuple(found)
 
     def set_value(self, meaning: str, ours: float) -> None:
         """Change one."""
-        for name, (means, sign) in _MEANINGS.items():
+        for name, (means, sign, nought) in _MEANINGS.items():
             if means == meaning:
-                self._call("values.set", name=name, value=sign * ours)
+                self._call("values.set", name=name, value=sign * (ours - nought))
                 return
         raise PrinterRefused(f"the printer stores no {meaning}.", "printer", reason="bad_value")
 

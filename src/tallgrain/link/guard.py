@@ -10,6 +10,7 @@ import math
 from collections.abc import Callable, Mapping
 from functools import partial
 
+from tallgrain.core.values import same, unit_of
 from tallgrain.errors import (
     EarlyTrip,
     GuardRefused,
@@ -20,7 +21,7 @@ from tallgrain.errors import (
     TrustLost,
 )
 from tallgrain.link.by_hand import HOP_MM, ByHand
-from tallgrain.link.protocol import Place, PrinterState
+from tallgrain.link.protocol import Place, PrinterState, StoredValue
 from tallgrain.link.trust import Trust
 
 # A trip higher than this above what is expected is a trip in the air.
@@ -144,6 +145,37 @@ class Guard(ByHand):
             down = self._z - self.known.reference_z + self.known.slack + most / parts
             state = self._referenced(max(down, 0.0))
         return state
+
+    def set_geometry(self, wanted: Mapping[str, float]) -> tuple[StoredValue, ...]:
+        """Set values by which places are called otherwise (in our sign), then find the reference
+        again from above it. Nothing moves while they are set, so the way down is what it was.
+
+        Gives all values as read back. Raises JobError where the printer holds others.
+        """
+        self._need_trust()
+        self._look()
+        self._rise_to_travel()
+        x, y = self.known.reference_place
+        self._z = self._moved(lambda: self.printer.go(x, y, self._z)).position.z
+        down = self._z - self.known.reference_z + self.known.slack
+        read = self.set_values(wanted)
+        self._referenced(max(down, 0.0))
+        return read
+
+    def set_values(self, wanted: Mapping[str, float]) -> tuple[StoredValue, ...]:
+        """Set values and read all of them back. Raises JobError where the printer holds others."""
+        for meaning, value in wanted.items():
+            self._moved(partial(self.printer.set_value, meaning, value))
+        read = self.printer.values()
+        held = {v.meaning: v.ours for v in read}
+        for meaning, value in wanted.items():
+            if not same(held.get(meaning, 1e9), value):
+                raise JobError(
+                    f"the printer holds {held.get(meaning)} {unit_of(meaning)} as its "
+                    f"{meaning.replace('_', ' ')}, not the {value:.4f} that was set.",
+                    self.printer.identity.name, "Read its values, and set it again.",
+                )  # fmt: skip
+        return read
 
     def _first_way_down(self, clearance: float) -> float:
         """How far down a first look allows (mm): less than the clearance. A nozzle that is the

@@ -63,6 +63,11 @@ class Known:
         """Where the last reference tripped."""
         return float(self._touched[0, 2])
 
+    @property
+    def reference_place(self) -> tuple[float, float]:
+        """The nozzle place (x, y) of the last reference."""
+        return float(self._touched[0, 0]), float(self._touched[0, 1])
+
     def rack(self, slope: float) -> None:
         """A gantry may be racked: the plate may rise and fall by so much per mm."""
         self.step *= self.slope / max(slope, self.slope)

@@ -67,12 +67,22 @@ class PrinterState:
     supports: tuple[tuple[str, float], ...] = ()
 
 
+SKEWS = ("skew_xy", "skew_xz", "skew_yz")
+TOWER_VALUES = (
+    "rod_length", "delta_radius", "height", "angle_left", "angle_right", "angle_rear",
+    "switch_left", "switch_right", "switch_rear",
+)  # fmt: skip
+# Where places are called otherwise once they are set: their reference is worthless then.
+GEOMETRY = (*SKEWS, *TOWER_VALUES)
+
+
 @dataclass(frozen=True)
 class StoredValue:
     """A value that the printer stores: what it holds in its own name and sign, and what that means
     in ours (`ours` live, `ours_kept` after power-off, `ours_default` in a printer that was never
     set up). `meaning` is one of trip_height, offset_x, offset_y, job_shift (z of what is printed
-    moves by it, away from the plate), or "" for one that we do not use; all in mm."""
+    moves by it, away from the plate), the geometry's GEOMETRY, or "" for one that we do not use;
+    in mm, skews in mrad, angles in degrees."""
 
     name: str
     meaning: str

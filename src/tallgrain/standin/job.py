@@ -34,12 +34,14 @@ class Move:
 
 @dataclass(frozen=True)
 class Laid:
-    """A line that was laid: its move, the nozzle's true gap there, and where it lies."""
+    """A line that was laid: its move, the nozzle's true gap there, where it lies, and where it
+    began."""
 
     move: Move
     gap: float
     x: float
     y: float
+    start: tuple[float, float, float] = (0.0, 0.0, 0.0)
 
 
 @dataclass

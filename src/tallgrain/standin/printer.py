@@ -85,6 +85,7 @@ class Printer:
         self.x, self.y = x, y
         parked = PARK_Z + float(self.truth.rng("park").uniform(-12, 12))
         self._height = height if height is not None else parked
+        self._believe()
         self._frame = float(self.truth.rng("frame").uniform(-20, 20))
         self.frame_count = 0
         self.referenced = False
@@ -448,10 +449,12 @@ class Printer:
                 raise Refusal("restarted", "the printer restarted")
             shift = self.live["job_shift_mm"]
             to = (move.x, move.y, move.z + shift - self._frame)
+            before = self._tip() if move.material > 0 else None
             await self._travel(to, move.mm_per_s)
-            if move.material > 0:
+            if before is not None:
+                gap = self.gap() - (move.z - job.layer_z)
                 x, y, _ = self._tip()
-                job.laid.append(Laid(move, self.gap() - (move.z - job.layer_z), x, y))
+                job.laid.append(Laid(move, gap, x, y, before))
 
     # Heat, memory, power
 
@@ -492,12 +495,23 @@ class Printer:
         """Change a live value; one that moves z makes the old reference worthless."""
         if name not in self.live:
             raise Refusal("bad_value", f"there is no value '{name}'")
-        if not np.isfinite(value) or abs(value) > 100:
-            raise Refusal("bad_value", f"{value} is not a length this printer can store")
-        self.live[name] = value
-        if name == "trip_drop_mm":
+        geometry = name in self.truth.kinematics.stored()
+        if not np.isfinite(value) or abs(value) > (2000 if geometry else 100):
+            raise Refusal("bad_value", f"{value} is not a figure this printer can store")
+        before, self.live[name] = self.live[name], value
+        try:
+            self._believe()
+        except ValueError as error:
+            self.live[name] = before
+            raise Refusal("bad_value", str(error)) from None
+        if geometry or name == "trip_drop_mm":
             self._lose_place()
         return self.values()
+
+    def _believe(self) -> None:
+        """Count by the stored geometry. Nothing moves, but a place may be called otherwise."""
+        here = (self.x, self.y, self._height)
+        self.x, self.y, self._height = self.truth.kinematics.believe(self.live, here)
 
     def keep_values(self) -> dict[str, Any]:
         """Make the live values survive power-off."""
@@ -506,7 +520,10 @@ class Printer:
 
     def values(self) -> dict[str, Any]:
         """Live and kept values, in the printer's own names and signs."""
-        return {k: {"live": self.live[k], "kept": self.kept[k], "default": 0.0} for k in self.live}
+        return {
+            k: {"live": self.live[k], "kept": self.kept[k], "default": self.truth.defaults[k]}
+            for k in self.live
+        }
 
     def restart(self) -> None:
         """Power off and on: memory falls back to what was kept, the place is lost."""
@@ -542,7 +559,7 @@ class Printer:
 
     def reflash(self) -> None:
         """New firmware: everything that was stored is gone, kept values too."""
-        self.kept = dict.fromkeys(self.kept, 0.0)
+        self.kept = dict(self.truth.defaults)
         self.restart()
 
     def add_fault(self, text: str) -> None:

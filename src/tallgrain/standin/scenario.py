@@ -10,7 +10,7 @@ import numpy as np
 
 from tallgrain.core.machine.sheet import Delta, MachineSheet
 from tallgrain.standin.heat import Heater
-from tallgrain.standin.kinematics import Arms, DeltaArms, Kinematics, Straight
+from tallgrain.standin.kinematics import Arms, DeltaArms, Kinematics, Lean, Leaning
 from tallgrain.standin.plate import Adjuster, Bump, Plate, Support
 from tallgrain.standin.probe import Probe
 
@@ -31,6 +31,11 @@ class Scenario:
     nozzle: Heater
     bed: Heater
     values: dict[str, float]
+    # What new firmware brings: nothing set up, a delta's lengths as rough as a catalogue's.
+    defaults: dict[str, float]
+    # The caliper of this bench reads so much too far open (mm); plastic shrinks by such a share.
+    caliper_mm: float
+    shrinks: float
     nominal_offset: tuple[float, float]
     growth_mm_per_c: float
     seed: int
@@ -49,22 +54,30 @@ def scenario_for(sheet: MachineSheet, seed: int) -> Scenario:
     chance = np.random.default_rng([seed, 31])
     offset, trip = sheet.probe.offset, sheet.probe.trip_height
     probe = _probe(sheet, chance)
+    kinematics = _kinematics(sheet, np.random.default_rng([seed, 37]))
+    geometry = kinematics.stored()
+    bench = np.random.default_rng([seed, 43])
+    # This printer stores the way back from the sensing point to the nozzle, and how far the nozzle
+    # drops on after the trip: all signs the other way round than Tall Grain's.
+    values = {
+        "trip_drop_mm": -trip, "job_shift_mm": 0.0,
+        "sensor_back_x_mm": -offset[0], "sensor_back_y_mm": -offset[1], **geometry,
+    }  # fmt: skip
+    rough = {k: float(np.floor(v)) for k, v in geometry.items()}
     return Scenario(
         name=sheet.name,
         kind=sheet.kinematics,
         travel=(sheet.travel.x, sheet.travel.y, sheet.travel.z),
         datum=sheet.plate.datum_point,
-        kinematics=_kinematics(sheet, np.random.default_rng([seed, 37])),
+        kinematics=kinematics,
         plate=_plate(sheet, chance),
         probe=probe,
         nozzle=Heater("nozzle", 300.0, 28.0, 70.0),
         bed=Heater("plate", 120.0, 150.0, 520.0),
-        # This printer stores the way back from the sensing point to the nozzle, and how far the
-        # nozzle drops on after the trip: all signs the other way round than Tall Grain's.
-        values={
-            "trip_drop_mm": -trip, "job_shift_mm": 0.0,
-            "sensor_back_x_mm": -offset[0], "sensor_back_y_mm": -offset[1],
-        },
+        values=values,
+        defaults={name: rough.get(name, 0.0) for name in values},
+        caliper_mm=float(bench.normal(0, 0.012)),
+        shrinks=float(bench.uniform(0.001, 0.004)),
         nominal_offset=offset,
         growth_mm_per_c=1.1e-4,
         seed=seed,
@@ -97,7 +110,12 @@ def _probe(sheet: MachineSheet, chance: np.random.Generator) -> Probe:
 
 def _kinematics(sheet: MachineSheet, chance: np.random.Generator) -> Kinematics:
     if sheet.kinematics != "delta":
-        return Straight()
+        # A frame that was squared with care, or a gantry that was not.
+        lean = {"plate_z": (1.4, -0.7, 0.5), "gantry_z": (-2.6, 1.1, -0.8)}[sheet.kinematics]
+        xy, xz, yz = (angle + chance.normal(0, 0.25) for angle in lean)
+        stretch = chance.normal(0, 4e-4, 2)
+        true = Lean(xy, xz, yz, 1 + stretch[0], 1 + stretch[1])
+        return Leaning(true, sheet.plate.outline.middle)
     told = sheet.delta or Delta(rod_length_mm=291, delta_radius_mm=124.5, height_mm=302)
     believed = _arms(told)
     true = _arms(told)

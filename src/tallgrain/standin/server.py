@@ -10,6 +10,8 @@ from typing import Any
 
 from tallgrain.standin.faults import FaultSpecError
 from tallgrain.standin.job import Job, ProgramError
+from tallgrain.standin.kinematics import TOWERS, DeltaArms
+from tallgrain.standin.part import PartError, reading
 from tallgrain.standin.plate import Strip
 from tallgrain.standin.printer import Printer, Refusal, Tape
 
@@ -113,7 +115,7 @@ class HandsPort(Port):
             self.power, self.reflash, self.fault, self.mend, self.probe, self.ruler, self.sheet,
             self.reseat, self.move, self.days, self.nozzle, self.look, self.tape, self.strip,
             self.gauge, self.turn, self.print, self.patch, self.nudge, self.clean,
-            self.console, self.rack,
+            self.console, self.rack, self.caliper, self.screw, self.cool,
         )  # fmt: skip
         super().__init__({f"hands.{act.__name__}": act for act in acts})
 
@@ -256,6 +258,43 @@ class HandsPort(Port):
         if self.printer.job is None:
             raise Refusal("bad_value", "nothing was printed yet")
         return self.printer.job.look(self.printer.truth.rng("eye"))
+
+    def caliper(
+        self, session: Session, start: list[float], end: list[float], inside: bool = False
+    ) -> dict[str, Any]:
+        """Measure what was printed between two places of it, as they were commanded (mm)."""
+        p = self.printer
+        if p.job is None:
+            raise Refusal("bad_value", "nothing was printed yet")
+        p.warm()
+        truth = p.truth
+        try:
+            read = reading(
+                p.job, (start[0], start[1], start[2]), (end[0], end[1], end[2]), inside,
+                truth.bed.now_c, truth.caliper_mm, truth.shrinks, truth.rng("caliper"),
+            )  # fmt: skip
+        except PartError as no:
+            raise Refusal("bad_value", str(no)) from None
+        return {"measured_mm": read}
+
+    def screw(self, session: Session, tower: str, up_mm: float) -> dict[str, Any]:
+        """Turn the screw that moves a tower's switch: up by so much, as well as a hand can."""
+        arms = self.printer.truth.kinematics
+        if not isinstance(arms, DeltaArms) or tower not in TOWERS:
+            raise Refusal("bad_value", f"there is no tower '{tower}'")
+        arms.true.switch[tower] += up_mm + float(self.printer.truth.rng("screw").normal(0, 0.004))
+        self.printer._lose_place()
+        return {"turned": tower}
+
+    def cool(self, session: Session) -> dict[str, Any]:
+        """Let the plate and the nozzle cool to the room, however long that takes."""
+        p = self.printer
+        p.warm()
+        p.heat(0.0, 0.0)
+        p.truth.nozzle.cool_down()
+        p.truth.bed.cool_down()
+        p.warm()
+        return {"plate_c": round(p.truth.bed.now_c, 1)}
 
     def nudge(self, session: Session, mm: float) -> dict[str, Any]:
         """Turn the printer's own knob while it prints: z of the job moves by so much."""

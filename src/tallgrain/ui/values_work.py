@@ -12,6 +12,12 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from tallgrain.clock import now
 from tallgrain.core.values import (
+    APPLIED,
+    KEPT,
+    LOST,
+    PROVEN,
+    SETTING,
+    UNDONE,
     Change,
     Conflict,
     Held,
@@ -20,11 +26,12 @@ from tallgrain.core.values import (
     reflashed,
     same,
     standing,
+    unit_of,
 )
 from tallgrain.errors import GuardRefused, JobError, TallGrainError
-from tallgrain.formats.values_json import ValueRecord, ValuesRecord, back_up, write_values
+from tallgrain.formats.values_json import ValuesRecord, back_up, value_record, write_values
 from tallgrain.link.guard import Guard
-from tallgrain.link.protocol import StoredValue
+from tallgrain.link.protocol import GEOMETRY, StoredValue
 from tallgrain.store.ledger import VALUE, MachineEvent, Observation
 from tallgrain.ui.probe_work import ProbeWork
 from tallgrain.ui.session import Session
@@ -33,9 +40,8 @@ from tallgrain.ui.state import LinkState
 READING, REFLASH = "reading", "reflash"
 JOB = "values"
 # In the order in which they are shown.
-MEANINGS = ("trip_height", "offset_x", "offset_y", "job_shift")
-APPLIED, KEPT, PROVEN, LOST = "applied, not kept", "kept, unproven", "kept, proven", "lost"
-SETTING = "being set"
+FIRST_LAYER = ("trip_height", "offset_x", "offset_y", "job_shift")
+MEANINGS = (*FIRST_LAYER, *GEOMETRY)
 RAISED_MM = 5.0
 
 
@@ -108,6 +114,9 @@ class ValuesWork(QObject):
 
     def _ask_again(self) -> None:
         self._asked, self._setting = None, False
+        if (sheet := self._session.sheet) is not None:
+            # A routine enters what it sets by itself.
+            self.history = self._session.ledger.observations(sheet.name, VALUE)
         self._follow()
 
     def _follow(self) -> None:
@@ -160,7 +169,7 @@ class ValuesWork(QObject):
                 self._note(meaning, APPLIED, mine[-1].note, **f)
             else:
                 back = {**f, "after": f["before"]}
-                self._note(meaning, "not applied", f"{mine[-1].note}: it broke off", **back)
+                self._note(meaning, UNDONE, f"{mine[-1].note}: it broke off", **back)
 
     def _note_reflash(self, before: Mapping[str, float]) -> None:
         """Everything is at its default at once: kept for giving back, and nothing is believed."""
@@ -198,7 +207,8 @@ class ValuesWork(QObject):
                 self._note(meaning, LOST, "not there after a restart", **figures)
                 session.problem = JobError(
                     f"the printer forgot its {meaning.replace('_', ' ')}: it holds "
-                    f"{one.held.live:.3f} mm, not the {last.after:.3f} mm that was set.",
+                    f"{one.held.live:.3f} {unit_of(meaning)}, not the {last.after:.3f} "
+                    f"{unit_of(meaning)} that was set.",
                     session.sheet.name if session.sheet else "",
                     "Nothing goes down by it. Give the value back, and keep it.",
                 )  # fmt: skip
@@ -219,8 +229,7 @@ class ValuesWork(QObject):
         if sheet is None or not self.held:
             return None
         told = tuple(
-            ValueRecord(name=v.name, meaning=v.meaning, live=v.live, kept=v.kept, live_mm=v.ours)
-            for v in self.held.values()
+            value_record(v.name, v.meaning, v.live, v.kept, v.ours) for v in self.held.values()
         )
         return ValuesRecord(machine=sheet.name, taken_at=now(), why=why, values=told)
 
@@ -394,15 +403,6 @@ def _set_raised(guard: Guard, wanted: Mapping[str, float]) -> tuple[StoredValue,
         guard.park()
     else:
         guard.lift(RAISED_MM)
-    for meaning, value in wanted.items():
-        guard.printer.set_value(meaning, value)
-    read = guard.printer.values()
+    read = guard.set_values(wanted)
     guard.attach()
-    held = {v.meaning: v.ours for v in read}
-    for meaning, value in wanted.items():
-        if not same(held.get(meaning, 1e9), value):
-            raise JobError(
-                f"the printer holds {held.get(meaning)} mm, not the {value:.4f} mm that was set.",
-                guard.printer.identity.name, "Read its values, and set it again.",
-            )  # fmt: skip
     return read

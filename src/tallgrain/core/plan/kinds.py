@@ -8,6 +8,8 @@ from tallgrain.core.plan.free import own_plan, rings_plan, steep_plan
 from tallgrain.core.plan.grid import Margins, Plan, grid_plan
 from tallgrain.core.plan.screws import screws_plan
 from tallgrain.core.plan.supports import supports_plan
+from tallgrain.core.plan.towers import towers_plan
+from tallgrain.core.solve.delta import DEFAULT_FREE, geometry_of
 from tallgrain.core.survey import Survey
 from tallgrain.errors import InputError
 
@@ -16,12 +18,13 @@ from tallgrain.errors import InputError
 class Where:
     """What a kind needs beside the count: the box x0, y0, x1, y1 (mm) of a print for an area, a
     builder's own places for points, a survey for more points where it is steep, a grid's
-    margins."""
+    margins, what is to be solved for by a survey of towers."""
 
     box: tuple[float, float, float, float] | None = None
     places: tuple[tuple[float, float], ...] = ()
     survey: Survey | None = None
     margins: Margins | None = None
+    free: tuple[str, ...] = DEFAULT_FREE
 
 
 def plan_for(
@@ -34,6 +37,14 @@ def plan_for(
         return supports_plan(sheet, 2 if samples is None else samples)
     if kind == "adjusters":
         return screws_plan(sheet, 2 if samples is None else samples)
+    if kind == "towers":
+        if sheet.delta is None:
+            raise InputError(
+                "the towers are not described.", f"sheet of {sheet.name}",
+                "Add a [delta] table; a printer without towers needs none of this.",
+            )  # fmt: skip
+        each = 2 if samples is None else samples
+        return towers_plan(sheet, geometry_of(sheet.delta), count[0] * count[1], where.free, each)
     each = 1 if samples is None else samples
     if kind == "area":
         if where.box is None:

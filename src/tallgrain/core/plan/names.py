@@ -1,3 +1,3 @@
 """The kinds of plan by name, apart so that asking for help loads no solver."""
 
-KINDS = ("grid", "area", "rings", "points", "steep", "supports", "adjusters")
+KINDS = ("grid", "area", "rings", "points", "steep", "supports", "adjusters", "towers")

@@ -12,13 +12,14 @@ from typing import Any
 
 import numpy as np
 
+from tallgrain.core.machine.sheet import Delta
 from tallgrain.core.survey import Floats
 from tallgrain.errors import InputError
 
 TOWERS = ("left", "right", "rear")
 FREE = (
     "switch", "delta_radius", "tower_angle", "rod_length", "tower_radius", "tower_rod",
-    "plate_tilt",
+    "plate_tilt", "plate_saddle",
 )  # fmt: skip
 DEFAULT_FREE = ("switch", "delta_radius", "tower_angle")
 
@@ -30,13 +31,20 @@ STEPS, CLOSE_MM = 40, 1e-11
 WEAK_SHARE = 1e-4
 # A solved radius or rod further from the stored one than this is no adjustment.
 MOST_SHARE = 0.1
+# Points whose distances from the middle differ by less than this share lie on one circle.
+ROUND_SHARE = 0.02
+# Points within this share of the radius are no survey of a plate: inches, perhaps.
+INCH_MM, SMALL_SHARE = 25.4, 0.08
+# Commands are worked through in blocks that stay in the processor's cache.
+BLOCK = 8192
 
 
 @dataclass(frozen=True)
 class DeltaGeometry:
     """rod, radius (horizontal, carriage joint to effector joint), height of the nozzle above the
     plate at the switches (mm); by tower left, right, rear: angle (degrees), switch error, radius
-    and rod beyond the common ones (mm); plate tilt along x and y (mm per mm)."""
+    and rod beyond the common ones (mm); plate tilt along x and y (mm per mm), and the plate's own
+    saddle along the axes and across them (1/mm, height = a·(x² − y²) + b·2xy)."""
 
     rod: float
     radius: float
@@ -46,6 +54,7 @@ class DeltaGeometry:
     tower_radius: tuple[float, float, float] = (0.0, 0.0, 0.0)
     tower_rod: tuple[float, float, float] = (0.0, 0.0, 0.0)
     tilt: tuple[float, float] = (0.0, 0.0)
+    saddle: tuple[float, float] = (0.0, 0.0)
 
     def rods(self) -> Floats:
         """Length of each tower's rods (3,) mm."""
@@ -83,11 +92,24 @@ class DeltaGeometry:
 
     def tip(self, down: Floats) -> Floats:
         """Where the tip is with the carriages (n, 3) mm below their switches: (n, 3) mm."""
-        carriage = self.at_switch() - down
-        joints = np.concatenate(
-            [np.broadcast_to(self.feet(), (len(down), 3, 2)), carriage[..., None]], axis=2
-        )
-        return _meeting(joints, self.rods())
+        found = np.empty((len(down), 3))
+        feet, rods, at_switch = self.feet(), self.rods(), self.at_switch()
+        for start in range(0, len(down), BLOCK):
+            part = slice(start, start + BLOCK)
+            _meeting(feet, rods, at_switch - down[part], found[part])
+        return found
+
+
+def geometry_of(delta: Delta) -> DeltaGeometry:
+    """A sheet's delta table."""
+    angle, switch = (
+        tuple(float(getattr(table, tower)) for tower in TOWERS)
+        for table in (delta.tower_angle_deg, delta.switch_mm)
+    )
+    return DeltaGeometry(
+        delta.rod_length_mm, delta.delta_radius_mm, delta.height_mm,
+        (angle[0], angle[1], angle[2]), (switch[0], switch[1], switch[2]),
+    )  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -181,8 +203,27 @@ def solve_delta(
 # A step of each parameter that moves the tip about alike.
 _SIZE = {
     "switch": 1.0, "delta_radius": 1.0, "tower_angle": 1.0, "rod_length": 1.0, "tower_radius": 1.0,
-    "tower_rod": 1.0, "plate_tilt": 1e-2,
+    "tower_rod": 1.0, "plate_tilt": 1e-2, "plate_saddle": 1e-4,
 }  # fmt: skip
+
+
+def height_slopes(geometry: DeltaGeometry, xy: Floats, free: Sequence[str]) -> Floats:
+    """Derivatives (n, p) of the heights at commanded places (n, 2) mm by what would be free.
+
+    Raises InputError for places beyond the rods' reach.
+    """
+    down = geometry.down(np.column_stack([xy, np.zeros(len(xy))]))
+    return _linear(geometry, _names(free), down, np.empty((0, 3)), np.empty(0))[1]
+
+
+def heights_under(believed: DeltaGeometry, true: DeltaGeometry, xy: Floats) -> Floats:
+    """Heights (n,) mm that a probe finds at commanded places (n, 2) where a printer believes one
+    geometry and has another: z of the command that puts the tip onto the plate."""
+    heights = np.zeros(len(xy))
+    for _ in range(4):
+        down = believed.down(np.column_stack([xy, heights]))
+        heights = heights - _linear(true, (), down, np.empty((0, 3)), np.empty(0))[0]
+    return heights
 
 
 def _names(free: Sequence[str]) -> tuple[str, ...]:
@@ -199,6 +240,8 @@ def _names(free: Sequence[str]) -> tuple[str, ...]:
             made.append(name)
         elif name == "plate_tilt":
             made += ["plate_tilt:x", "plate_tilt:y"]
+        elif name == "plate_saddle":
+            made += ["plate_saddle:x", "plate_saddle:y"]
         elif name == "switch":
             made += [f"switch:{tower}" for tower in TOWERS]
         else:
@@ -216,13 +259,13 @@ def _moved(geometry: DeltaGeometry, names: Sequence[str], by: Floats) -> DeltaGe
     for name, value in zip(names, by.tolist(), strict=True):
         what, _, which = name.partition(":")
         key = {"delta_radius": "radius", "rod_length": "rod", "tower_angle": "angle",
-               "plate_tilt": "tilt"}.get(what, what)  # fmt: skip
+               "plate_tilt": "tilt", "plate_saddle": "saddle"}.get(what, what)  # fmt: skip
         old = changed.get(key, getattr(geometry, key))
         if not which:
             changed[key] = old + value
             continue
         parts = list(old)
-        parts["xy".index(which) if what == "plate_tilt" else TOWERS.index(which)] += value
+        parts["xy".index(which) if which in "xy" else TOWERS.index(which)] += value
         changed[key] = tuple(parts)
     return replace(geometry, **changed)
 
@@ -234,12 +277,17 @@ def _linear(
     derivatives by the free parameters."""
     tip = geometry.tip(down)
     moves = _slopes(geometry, names, down, tip)
-    tilt = np.array(geometry.tilt)
-    above = tip[:, 2] - tip[:, :2] @ tilt
-    rows = moves[:, 2] - np.einsum("nap,a->np", moves[:, :2], tilt)
+    x, y, z = tip.T
+    (along, across), (even, odd) = geometry.tilt, geometry.saddle
+    above = z - along * x - across * y - even * (x * x - y * y) - odd * 2 * x * y
+    # The plate's own slope where the tip is.
+    slope_x, slope_y = along + 2 * even * x + 2 * odd * y, across - 2 * even * y + 2 * odd * x
+    rows = moves[:, 2] - slope_x[:, None] * moves[:, 0] - slope_y[:, None] * moves[:, 1]
+    own = {"plate_tilt:x": x, "plate_tilt:y": y, "plate_saddle:x": x * x - y * y,
+           "plate_saddle:y": 2 * x * y}  # fmt: skip
     for k, name in enumerate(names):
-        if name.startswith("plate_tilt"):
-            rows[:, k] -= tip[:, "xy".index(name[-1])]
+        if name in own:
+            rows[:, k] -= own[name]
     if not len(measured):
         return above, rows
     places = geometry.tip(reached)
@@ -247,10 +295,10 @@ def _linear(
     half = len(measured)
     apart = places[half:, :2] - places[:half, :2]
     length = np.hypot(*apart.T)
-    along = (apart[:, :, None] * (turns[half:, :2] - turns[:half, :2])).sum(axis=1)
+    longer = (apart[:, :, None] * (turns[half:, :2] - turns[:half, :2])).sum(axis=1)
     return (
         np.concatenate([above, length - measured]),
-        np.vstack([rows, along / length[:, None]]),
+        np.vstack([rows, longer / length[:, None]]),
     )
 
 
@@ -283,21 +331,26 @@ def _slopes(geometry: DeltaGeometry, names: Sequence[str], down: Floats, tip: Fl
     return np.asarray(np.linalg.solve(arms, right))
 
 
-def _meeting(joints: Floats, rods: Floats) -> Floats:
-    """The lower of the two places (n, 3) at rods' lengths (3,) from joints (n, 3, 3)."""
-    a = joints[:, 0]
-    b, c = joints[:, 1] - a, joints[:, 2] - a
-    first = (b**2).sum(axis=1) - rods[1] ** 2 + rods[0] ** 2
-    second = (c**2).sum(axis=1) - rods[2] ** 2 + rods[0] ** 2
-    # Both differences of spheres are planes: b·p = first/2, c·p = second/2, on a line along b × c.
-    normal = np.cross(b, c)
-    size = (normal**2).sum(axis=1)
-    base = (
-        first[:, None] / 2 * np.cross(c, normal) + second[:, None] / 2 * np.cross(normal, b)
-    ) / size[:, None]
-    rise = rods[0] ** 2 - (base**2).sum(axis=1)
-    down = -np.sign(normal[:, 2])[:, None] * normal / np.sqrt(size)[:, None]
-    return np.asarray(a + base + np.sqrt(np.maximum(rise, 0.0))[:, None] * down)
+def _meeting(feet: Floats, rods: Floats, carriages: Floats, into: Floats) -> None:
+    """The lower of the two places (n, 3) at rods' lengths (3,) from joints over the feet (3, 2).
+
+    Differences of two spheres are planes: x and y are linear in z, seen from the first joint.
+    """
+    first, *others = (np.ascontiguousarray(carriages[:, i]) for i in range(3))
+    up = [c - first for c in others]
+    (a, b), (c, d) = np.linalg.inv(2 * (feet[1:] - feet[0]))
+    reach = (feet**2).sum(axis=1) - rods**2
+    p, q = (u * u + (reach[i] - reach[0]) for i, u in enumerate(up, 1))
+    # x and y less the first foot, at z = 0 of the first joint, and for each mm of z.
+    x, y = a * p + (b * q - feet[0, 0]), c * p + (d * q - feet[0, 1])
+    by_x, by_y = (-2 * a) * up[0] - (2 * b) * up[1], (-2 * c) * up[0] - (2 * d) * up[1]
+    size = by_x * by_x + by_y * by_y + 1
+    half = x * by_x + y * by_y
+    rest = x * x + y * y - rods[0] ** 2
+    z = (half + np.sqrt(np.maximum(half * half - size * rest, 0.0))) / -size
+    into[:, 0] = x + by_x * z + feet[0, 0]
+    into[:, 1] = y + by_y * z + feet[0, 1]
+    into[:, 2] = z + first
 
 
 def _settled(geometry: DeltaGeometry, current: DeltaGeometry) -> DeltaGeometry:
@@ -321,7 +374,10 @@ def _changes(current: DeltaGeometry, solved: DeltaGeometry) -> dict[str, float]:
         ("tower_rod_mm", current.tower_rod, solved.tower_rod),
     ):
         made |= {f"{key}.{t}": b - a for t, a, b in zip(TOWERS, old, new, strict=True)}
-    made |= {f"plate_tilt.{a}": solved.tilt[i] - current.tilt[i] for i, a in enumerate("xy")}
+    for key, before, now in (
+        ("plate_tilt", current.tilt, solved.tilt), ("plate_saddle", current.saddle, solved.saddle)
+    ):  # fmt: skip
+        made |= {f"{key}.{a}": now[i] - before[i] for i, a in enumerate("xy")}
     return made
 
 
@@ -330,7 +386,7 @@ def _uncertainties(names: Sequence[str], covariance: Floats) -> dict[str, float]
     keys = {"switch": "switch_mm", "tower_angle": "tower_angle_deg",
             "tower_radius": "tower_radius_mm", "tower_rod": "tower_rod_mm",
             "delta_radius": "delta_radius_mm", "rod_length": "rod_length_mm",
-            "plate_tilt": "plate_tilt"}  # fmt: skip
+            "plate_tilt": "plate_tilt", "plate_saddle": "plate_saddle"}  # fmt: skip
     made = {}
     for i, name in enumerate(names):
         what, _, which = name.partition(":")
@@ -369,14 +425,55 @@ def _check(
             f"rods of {current.rod:g} mm are shorter than the radius of {current.radius:g} mm.",
             "current", "Check both, and the units (mm).",
         )  # fmt: skip
+    _check_towers(current, commands)
     if not np.isfinite(commands).all():
         raise InputError("some points are not finite numbers.", "points", "Mend or remove them.")
     count = len(commands) + len(distances)
+    _check_seen(commands[:, :2], names, distances)
     if count < len(names):
         raise InputError(
             f"{count} measurements can't settle {len(names)} parameters.", "points",
             "Probe more places, or free fewer parameters.",
         )  # fmt: skip
+
+
+def _check_towers(current: DeltaGeometry, commands: Floats) -> None:
+    """Towers in the order of their names, and points over a plate."""
+    a, b, c = current.feet()
+    round_way = (b[0] - a[0]) * (c[1] - a[1]) - (b[1] - a[1]) * (c[0] - a[0])
+    if round_way < 0:
+        left, right, rear = current.angle
+        raise InputError(
+            f"the towers are numbered the other way round: left at {left:g}, right at {right:g}, "
+            f"rear at {rear:g} degrees.", "current, tower_angle_deg",
+            f"Mirror them: left at {right:g} and right at {left:g} degrees, with their switches.",
+        )  # fmt: skip
+    far = float(np.hypot(commands[:, 0], commands[:, 1]).max(initial=0.0))
+    if current.rod < far / 4 and current.rod * INCH_MM > far:
+        raise InputError(
+            f"rods of {current.rod:g} and a radius of {current.radius:g} are a 25th of what these "
+            "points need: they look like inches.", "current", "Give them in mm.",
+        )  # fmt: skip
+    if len(commands) > 1 and far < SMALL_SHARE * current.radius:
+        raise InputError(
+            f"all points lie within {far:g} mm of the middle: they look like inches.", "points",
+            "Give them in mm.",
+        )  # fmt: skip
+
+
+def _check_seen(
+    xy: Floats, names: Sequence[str], distances: Sequence[PrintedDistance]
+) -> None:  # fmt: skip
+    """What no residual would tell: a radius from points of one circle."""
+    away = np.hypot(xy[:, 0], xy[:, 1])
+    if len(xy) > 1 and float(np.ptp(away)) < ROUND_SHARE * float(away.max()):
+        hidden = [n for n in ("delta_radius", "rod_length") if n in names]
+        if hidden and not distances:
+            raise InputError(
+                f"all points lie on one circle of {away.mean():.0f} mm: the "
+                f"{hidden[0].replace('_', ' ')} can't be seen from them.", "points",
+                "Touch the middle and a smaller ring too, or hold it.",
+            )  # fmt: skip
 
 
 def _believable(current: DeltaGeometry, now: DeltaGeometry) -> None:

@@ -22,18 +22,14 @@ from tallgrain.formats.values_json import read_values
 from tallgrain.link.protocol import StoredValue
 from tallgrain.store.ledger import Observation
 from tallgrain.ui.session import Session
-from tallgrain.ui.stations.probe_values import meaning_words
-from tallgrain.ui.values_work import SETTING, ValuesWork
+from tallgrain.ui.value_words import NAMES, figure, meaning_words
+from tallgrain.ui.values_work import FIRST_LAYER, SETTING, ValuesWork
 from tallgrain.ui.widgets import Panel, button, label, tell
 from tallgrain.ui.words import count_of, day_time, mm
 
-NAMES = {
-    "trip_height": "Trip height", "offset_x": "Probe, left to right",
-    "offset_y": "Probe, front to rear", "job_shift": "Shift of every print",
-}  # fmt: skip
 RUST_STATES = ("not kept", "changed at the printer", "lost")
 RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
-COLUMNS = ("when", "value", "from", "to, mm", "how it stands", "why")
+COLUMNS = ("when", "value", "from", "to", "how it stands", "why")
 
 
 class LedgerPage(QWidget):
@@ -158,6 +154,9 @@ class LedgerPage(QWidget):
         for conflict in clashes:
             self._lines.addWidget(self._clash(conflict, idle))
         for meaning, one in stands.items():
+            # The geometry has stations of its own: here only what is wrong with it.
+            if meaning not in FIRST_LAYER and one.state not in RUST_STATES:
+                continue
             self._lines.addWidget(self._line(one, work.held[meaning]))
         self._fill()
 
@@ -191,10 +190,10 @@ class LedgerPage(QWidget):
         box.column.setSpacing(2)
         row = QHBoxLayout()
         row.addWidget(label(NAMES[one.held.meaning], "head"), 1)
-        row.addWidget(label(f"{mm(one.held.live)} mm", "head"))
+        row.addWidget(label(figure(one.held.meaning, one.held.live), "head"))
         box.column.addLayout(row)
         rust = "rust" if one.state in RUST_STATES else "muted"
-        kept = "" if one.held.saved else f", kept is {mm(one.held.kept)} mm"
+        kept = "" if one.held.saved else f", kept is {figure(one.held.meaning, one.held.kept)}"
         why = f": {one.last.why}" if one.last is not None else ""
         box.column.addWidget(label(f"{one.state}{kept}{why}", rust, wrap=True))
         box.setToolTip(f"{value.name} = {mm(value.live)}: {meaning_words(value)}")
@@ -229,7 +228,8 @@ class LedgerPage(QWidget):
         for i, seen in enumerate(entries):
             before, after = seen.figures["before"], seen.figures["after"]
             name = NAMES.get(seen.item, seen.item)
-            cells = (day_time(seen.at), name, mm(before), mm(after), seen.outcome, seen.note)
+            told = (figure(seen.item, before), figure(seen.item, after))
+            cells = (day_time(seen.at), name, *told, seen.outcome, seen.note)
             for j, words in enumerate(cells):
                 item = QTableWidgetItem(words)
                 if j in (2, 3):

@@ -6,9 +6,9 @@ from functools import partial
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout, QWidget
 
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.core.probe.claims import side_words
 from tallgrain.link.protocol import StoredValue
 from tallgrain.ui.session import Session
+from tallgrain.ui.value_words import meaning_words
 from tallgrain.ui.values_work import ValuesWork
 from tallgrain.ui.widgets import Panel, button, label, tell
 from tallgrain.ui.words import mm
@@ -24,22 +24,6 @@ def sheets_value(sheet: MachineSheet, meaning: str) -> float | None:
         "offset_x": probe.offset[0],
         "offset_y": probe.offset[1],
     }.get(meaning)
-
-
-def meaning_words(value: StoredValue) -> str:
-    """What a stored value means, without a bare sign."""
-    ours = value.ours
-    if value.meaning == "trip_height":
-        where = "above the plate" if ours >= 0 else "below the plate's top"
-        return f"the nozzle stands {mm(abs(ours))} mm {where} when the probe trips"
-    if value.meaning == "offset_x":
-        return f"the probe sits {side_words((ours, 0.0))}"
-    if value.meaning == "offset_y":
-        return f"the probe sits {side_words((0.0, ours))}"
-    if value.meaning == "job_shift":
-        way = "further from" if ours > 0 else "nearer to"
-        return f"every print lies {mm(abs(ours))} mm {way} the plate" if ours else "no shift"
-    return "not used by Tall Grain"
 
 
 class ValuesPage(QWidget):
