@@ -75,6 +75,8 @@ class Printer:
         self.stove_mm_per_day = 0.0
         self._touching = False
         self.tape: Tape | None = None
+        # What was printed last and taken off the plate.
+        self.part: Job | None = None
         self._boot(x=truth.datum[0], y=truth.datum[1])
         if not cold:
             self._set_up()

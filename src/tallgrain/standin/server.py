@@ -115,7 +115,7 @@ class HandsPort(Port):
             self.power, self.reflash, self.fault, self.mend, self.probe, self.ruler, self.sheet,
             self.reseat, self.move, self.days, self.nozzle, self.look, self.tape, self.strip,
             self.gauge, self.turn, self.print, self.patch, self.nudge, self.clean,
-            self.console, self.rack, self.caliper, self.screw, self.cool,
+            self.console, self.rack, self.caliper, self.screw, self.take_off,
         )  # fmt: skip
         super().__init__({f"hands.{act.__name__}": act for act in acts})
 
@@ -264,13 +264,13 @@ class HandsPort(Port):
     ) -> dict[str, Any]:
         """Measure what was printed between two places of it, as they were commanded (mm)."""
         p = self.printer
-        if p.job is None:
-            raise Refusal("bad_value", "nothing was printed yet")
+        if p.part is None:
+            raise Refusal("bad_value", "nothing was printed and taken off the plate yet")
         p.warm()
         truth = p.truth
         try:
             read = reading(
-                p.job, (start[0], start[1], start[2]), (end[0], end[1], end[2]), inside,
+                p.part, (start[0], start[1], start[2]), (end[0], end[1], end[2]), inside,
                 truth.bed.now_c, truth.caliper_mm, truth.shrinks, truth.rng("caliper"),
             )  # fmt: skip
         except PartError as no:
@@ -286,9 +286,12 @@ class HandsPort(Port):
         self.printer._lose_place()
         return {"turned": tower}
 
-    def cool(self, session: Session) -> dict[str, Any]:
-        """Let the plate and the nozzle cool to the room, however long that takes."""
+    def take_off(self, session: Session) -> dict[str, Any]:
+        """Let plate and nozzle cool to the room, however long that takes; take the part off."""
         p = self.printer
+        if p.job is not None and p.job.under_way:
+            raise Refusal("bad_value", "it is still being printed")
+        p.part, p.job = p.job or p.part, None
         p.warm()
         p.heat(0.0, 0.0)
         p.truth.nozzle.cool_down()

@@ -12,6 +12,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from tallgrain.core.solve.adjusters import Turn
 from tallgrain.demo import at_hands
+from tallgrain.ui.skew_work import NOZZLE_C, PLATE_C, Jaws
 from tallgrain.ui.worker import Worker
 
 # What can ail a probe, in a person's words.
@@ -31,7 +32,8 @@ LOOK_MS = 300
 @dataclass(frozen=True)
 class AtTheBench:
     """What the person at the printer has at hand: a gauge, where the datum is, a card with the
-    patch that was written, and how it is printed."""
+    patch that was written, and how it is printed; a gauge's program, and what of it is measured
+    next."""
 
     gauge_mm: float = 0.1
     datum: tuple[float, float] = (0.0, 0.0)
@@ -39,6 +41,8 @@ class AtTheBench:
     nozzle_c: float = 0.0
     plate_c: float = 0.0
     screw: Turn | None = None
+    gauge: str = ""
+    jaws: Jaws | None = None
 
 
 class Hands(QObject):
@@ -52,7 +56,7 @@ class Hands(QObject):
         super().__init__(parent)
         self._where = where
         self.bench: Callable[[], AtTheBench] = AtTheBench
-        self._printing = False
+        self._printing = self._gauge = False
         self._worker = Worker(self)
         self._worker.done.connect(self._done)
         self._worker.failed.connect(lambda name, error: self.failed.emit(error))
@@ -66,10 +70,12 @@ class Hands(QObject):
             ("&Feel with the gauge", self._feel),
             ("", lambda: None),
             ("&Print the trial patch that was written", self._print),
+            ("Print the skew &gauge that was written, take it off cold", self._print_gauge),
+            ("&Measure the chosen distance with the caliper", self._measure),
             ("Turn the printer's knob: 0.02 mm a&way", partial(do, "hands.nudge", mm=0.02)),
             ("Turn the printer's knob: 0.02 mm &nearer", partial(do, "hands.nudge", mm=-0.02)),
             ("T&urn the chosen bed screw as told", self._turn),
-            ("&Take the patch off the plate", partial(do, "hands.clean")),
+            ("&Take what was printed off the plate", partial(do, "hands.clean")),
             ("", lambda: None),
             ("Lift the &probe's tip and hold it", partial(do, "hands.probe", state="held")),
             ("Let the probe &go, mend all that ails it", partial(do, "hands.mend")),
@@ -104,6 +110,20 @@ class Hands(QObject):
             "hands.print", program=bench.program, nozzle_c=bench.nozzle_c, plate_c=bench.plate_c
         )
 
+    def _print_gauge(self) -> None:
+        bench = self.bench()
+        if not bench.gauge:
+            self.told.emit("No gauge was written yet: the Skew station does.")
+            return
+        self._printing = self._gauge = True
+        self.act("hands.print", program=bench.gauge, nozzle_c=NOZZLE_C, plate_c=PLATE_C)
+
+    def _measure(self) -> None:
+        jaws = self.bench().jaws
+        if jaws is None:
+            return
+        self.act("hands.caliper", start=jaws.start, end=jaws.end, inside=jaws.inside)
+
     def _turn(self) -> None:
         screw = self.bench().screw
         if screw is None:
@@ -136,13 +156,19 @@ class Hands(QObject):
         if name not in ("hands.print", "hands.patch"):
             return False
         if "message" in result:
-            self._printing = False
+            self._printing = self._gauge = False
             return False
         if name == "hands.print" or result["printing"]:
             QTimer.singleShot(LOOK_MS, lambda: self._printing and self.act("hands.patch"))
             return True
         self._printing = False
-        self.printed.emit(result)
+        if self._gauge:
+            self._gauge = False
+            self.act("hands.take_off")
+            why = f" It ended early: {result['ended_why']}." if result["ended_why"] else ""
+            self.told.emit(f"The gauge is printed, has cooled and lies on the bench.{why}")
+        else:
+            self.printed.emit(result)
         return True
 
 
@@ -155,6 +181,8 @@ def told_words(method: str, result: dict[str, Any]) -> str:
             f"The ruler shows that the nozzle stands at least {result['clearance_mm']} mm above "
             "the plate."
         )
+    if method == "hands.caliper":
+        return f"The caliper reads {result['measured_mm']:.2f} mm."
     if method == "hands.gauge":
         return {
             "free": "The gauge slides free.", "grips": "The gauge grips.",

@@ -395,6 +395,11 @@ def _held(value: StoredValue) -> Held:
 
 def _set_raised(guard: Guard, wanted: Mapping[str, float]) -> tuple[StoredValue, ...]:
     """Raise whatever is known, set, read back. Raises JobError where the printer holds another."""
+    if guard.trusted and not guard.hands_in and all(m in GEOMETRY for m in wanted):
+        # Places are called otherwise: the reference is found again from where it is known.
+        read = guard.set_geometry(wanted)
+        guard.park()
+        return read
     # Hands stay in until a person says otherwise.
     if guard.hands_in:
         for _ in range(3):

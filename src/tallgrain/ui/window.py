@@ -42,6 +42,7 @@ from tallgrain.ui.patch_dialog import PatchDialog
 from tallgrain.ui.probe_work import ProbeWork
 from tallgrain.ui.route import Route
 from tallgrain.ui.session import Session
+from tallgrain.ui.skew_work import SkewWork
 from tallgrain.ui.state import LinkState
 from tallgrain.ui.stations.adjusters import AdjustersStation
 from tallgrain.ui.stations.base import Station
@@ -49,6 +50,7 @@ from tallgrain.ui.stations.gap import GapStation
 from tallgrain.ui.stations.later import LaterStation
 from tallgrain.ui.stations.machine import MachineStation
 from tallgrain.ui.stations.probe import ProbeStation
+from tallgrain.ui.stations.skew import SkewStation
 from tallgrain.ui.stations.surface import ABOUT, Layer, SurfaceStation
 from tallgrain.ui.stations.tilt import TiltStation
 from tallgrain.ui.strip import Strip
@@ -64,7 +66,7 @@ QUESTIONS = {
     "Towers": "What are the towers really like?",
     "Surface": "",
     "Gap": "",
-    "Skew": "Are the axes square and to scale?",
+    "Skew": "",
     "Handover": "What does the printer not know yet, and what happens at the start of a print?",
     "Drift": "Is it still the bed I measured?",
 }
@@ -96,6 +98,7 @@ class Window(QMainWindow):
         self.tilt = TiltStation(session, self.drafts, checks)
         self.adjusters = AdjustersStation(session, self.drafts, checks)
         self.adjusters.on_shape = lambda: self.visit("Surface")
+        self.skew = SkewStation(session, SkewWork(session, checks, self.values))
         built: dict[str, Station] = {
             "Surface": self.surface,
             "Machine": self.machine,
@@ -103,6 +106,7 @@ class Window(QMainWindow):
             "Gap": self.gap,
             "Tilt": self.tilt,
             "Adjusters": self.adjusters,
+            "Skew": self.skew,
         }
         self.stations: dict[str, Station] = {
             name: built.get(name) or LaterStation(name, question)
@@ -280,6 +284,7 @@ class Window(QMainWindow):
             self.session.sheet.plate.datum_point if self.session.sheet else (0.0, 0.0),
             self.gap.trials.program,
             self.gap.work.aim.nozzle_c, self.gap.work.aim.plate_c, self.adjusters.work.screw,
+            self.skew.work.program, self.skew.work.jaws(),
         )  # fmt: skip
         for words, act in self.hands.actions():
             if words:

@@ -6,7 +6,7 @@ an arrow says how it lay on the plate.
 """
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,7 +15,7 @@ from tallgrain.core.machine.outline import Rectangle
 from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.strokes import ARROW, letter
-from tallgrain.core.solve.skew import Plane
+from tallgrain.core.solve.skew import INCH_MM, Distance, Gauge, Plane, SkewSolution
 from tallgrain.core.survey import Floats
 from tallgrain.errors import InputError
 
@@ -29,6 +29,8 @@ LEAST_SIDE_MM, STEP_MM = 40.0, 5.0
 # An upright wall: its side at the most, the legs of its chamfers, its thickness, its foot.
 WALL_MM, CHAMFER_MM, WALL_LINES, FOOT_LINES, FOOT_LAYERS = 80.0, 16.0, 4, 24, 3
 ROUND = 24
+# A reading further off than this share is a slip, no error of a printer.
+SLIP_SHARE = 0.03
 
 
 @dataclass(frozen=True)
@@ -234,3 +236,65 @@ def _upright(part: GaugePart, along: float, a: float, b: float, lines: int) -> I
             ends = [(y, x) for x, y in ends]
         line = np.array(ends)
         yield line if k % 2 == 0 else line[::-1]
+
+
+@dataclass(frozen=True)
+class Reading:
+    """One reading of a caliper (mm) between two points, over their outsides or insides."""
+
+    pair: tuple[str, str]
+    mm: float
+    inside: bool = False
+
+
+def checked(part: GaugePart, reading: Reading) -> Reading:
+    """The reading, if it can be one. Raises InputError: a slip is told before it is entered."""
+    expected = part.expected(reading.pair, reading.inside)
+    name = "–".join(reading.pair)
+    if abs(reading.mm * INCH_MM / expected - 1) < 0.05:
+        raise InputError(
+            f"{reading.mm:g} for {name} looks like inches.", name, "Switch the caliper to mm."
+        )
+    if abs(reading.mm / expected - 1) > SLIP_SHARE:
+        raise InputError(
+            f"{reading.mm:g} mm was read for {name}, where about {expected:.1f} mm is expected.",
+            name, "Look at the letters on the part, and read it again.",
+        )  # fmt: skip
+    return reading
+
+
+def measured(
+    part: GaugePart, readings: Sequence[Reading], scale: bool = True, bias: bool = False
+) -> Gauge:
+    """A gauge to be solved, from what was read so far; repeats of a distance are kept together."""
+    kept: dict[tuple[tuple[str, str], bool], list[float]] = {}
+    for one in readings:
+        told = part.distance(one.pair, one.mm, one.inside)
+        kept.setdefault((one.pair, one.inside), []).append(told)
+    distances = tuple(
+        Distance(a, b, tuple(values), None, "inside" if inside else "outside")
+        for ((a, b), inside), values in kept.items()
+    )
+    return Gauge(part.plane, part.points, distances, scale, bias)
+
+
+def seems_swapped(before: float, now: float, u: float, made_up_for: bool) -> bool:
+    """Whether a skew (rad) is what an earlier one would be with its two diagonals swapped; once it
+    was made up for, what is left then is twice as much of it."""
+    expected = 2 * before if made_up_for else -before
+    return abs(before) > 4 * u and abs(now - expected) < 3 * u
+
+
+def drawn_out(part: GaugePart, found: SkewSolution, times: float) -> dict[str, tuple[float, float]]:
+    """Where the points lie (mm, in the part's plane), their error drawn so many times too large."""
+    names = list(part.points)
+    flat = np.array([part.points[n] for n in names])
+    middle = flat.mean(axis=0)
+    x, y = (flat - middle).T
+    scale = (found.scale_x + found.scale_y) / 2
+    skew = np.sin(found.skew)
+    # What is common to both axes is shrinkage, or the caliper: it has no shape.
+    off = np.column_stack([
+        (found.scale_x / scale - 1) * x + skew * y, (found.scale_y / scale - 1) * y
+    ])  # fmt: skip
+    return {n: (float(a), float(b)) for n, (a, b) in zip(names, flat + times * off, strict=True)}
