@@ -53,9 +53,11 @@ from tallgrain.ui.stations.probe import ProbeStation
 from tallgrain.ui.stations.skew import SkewStation
 from tallgrain.ui.stations.surface import ABOUT, Layer, SurfaceStation
 from tallgrain.ui.stations.tilt import TiltStation
+from tallgrain.ui.stations.towers import TowersStation
 from tallgrain.ui.strip import Strip
 from tallgrain.ui.table_dialog import TableDialog
 from tallgrain.ui.tones import Tones
+from tallgrain.ui.towers_work import TowersWork
 from tallgrain.ui.values_work import ValuesWork
 
 QUESTIONS = {
@@ -63,7 +65,7 @@ QUESTIONS = {
     "Probe": "",
     "Tilt": "",
     "Adjusters": "",
-    "Towers": "What are the towers really like?",
+    "Towers": "",
     "Surface": "",
     "Gap": "",
     "Skew": "",
@@ -99,6 +101,9 @@ class Window(QMainWindow):
         self.adjusters = AdjustersStation(session, self.drafts, checks)
         self.adjusters.on_shape = lambda: self.visit("Surface")
         self.skew = SkewStation(session, SkewWork(session, checks, self.values))
+        self.towers = TowersStation(
+            session, TowersWork(session, checks, self.values, self.skew.work)
+        )
         built: dict[str, Station] = {
             "Surface": self.surface,
             "Machine": self.machine,
@@ -106,6 +111,7 @@ class Window(QMainWindow):
             "Gap": self.gap,
             "Tilt": self.tilt,
             "Adjusters": self.adjusters,
+            "Towers": self.towers,
             "Skew": self.skew,
         }
         self.stations: dict[str, Station] = {
@@ -329,7 +335,7 @@ class Window(QMainWindow):
         """What was typed at the station that is shown."""
         for row in (
             *self.probe.clearance_rows, self.gap.clearance, self.tilt.clearance,
-            self.adjusters.clearance,
+            self.adjusters.clearance, self.towers.clearance,
             self.surface.bench.clearance_row,
         ):  # fmt: skip
             if row.isVisible():

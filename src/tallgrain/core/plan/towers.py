@@ -69,7 +69,7 @@ def candidates(
         away = most * ring / RINGS * (1 - 1e-9)
         turn = np.arange(0, 2 * np.pi, 2 * np.pi / max(round(ON_OUTER * ring / RINGS), 6))
         made += [(x + away * np.cos(a), y + away * np.sin(a)) for a in turn]
-    points = np.round(np.array(made), 3)
+    points = np.round(np.array(made), 3) + 0.0  # no minus zero
     why = list(reach.refusals(points))
     offset = np.array(sheet.probe.offset)
     feet, rods = geometry.feet(), geometry.rods()

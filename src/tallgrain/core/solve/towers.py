@@ -199,13 +199,13 @@ def _one_by_one(
 
 def _shape_words(heights: Floats, bowl: float, pv: float) -> str:
     if pv < 5e-4:
-        return "changes nothing on the plate"
+        return "nothing on the plate"
     if abs(bowl) > 0.6 * pv:
         # What the parameter makes of the heights is what is seen now and goes.
-        return f"the {'bowl' if bowl > 0 else 'dome'} of {abs(bowl):.2f} mm goes"
+        return f"{abs(bowl):.2f} mm of {'bowl' if bowl > 0 else 'dome'}"
     if np.ptp(heights[:1]) == 0 and abs(heights[0] - heights.mean()) > 0.9 * pv:
-        return f"the whole plate moves by {pv:.2f} mm"
-    return f"a tilt of {pv:.2f} mm goes" if _plane_share(heights) else f"{pv:.2f} mm of twist goes"
+        return f"{pv:.2f} mm of height"
+    return f"{pv:.2f} mm of {'tilt' if _plane_share(heights) else 'twist'}"
 
 
 def _plane_share(heights: Floats) -> bool:

@@ -134,7 +134,7 @@ def paint_ground(painter: QPainter, rect: QRectF, picture: Picture, view: View) 
     painter.setClipRect(view.box.adjusted(-AXIS_LEFT, -TOP, 18, AXIS_BOTTOM))
     _plate(painter, picture, view)
     if picture.chart:
-        _heights(painter, picture.chart, view, picture.light)
+        paint_heights(painter, picture.chart, view, picture.light)
     _frame(painter, picture, view)
     if picture.room:
         _room(painter, picture.room, view)
@@ -207,7 +207,8 @@ def _in_millimetres(painter: QPainter, view: View) -> None:
     painter.scale(view.scale, -view.scale)
 
 
-def _heights(painter: QPainter, chart: Chart, view: View, light: bool) -> None:
+def paint_heights(painter: QPainter, chart: Chart, view: View, light: bool = False) -> None:
+    """A chart's colours and, unless light, its contour lines."""
     rows, columns = chart.heights.shape
     # The raster's samples sit on the edges of the area, half a sample inside the picture's edge.
     half_x = (chart.x1 - chart.x0) / (columns - 1) / 2

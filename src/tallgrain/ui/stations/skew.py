@@ -332,7 +332,8 @@ class SkewStation:
             told = "  ".join(f"{v:.2f}" for v in values)
             left = ""
             if solved is not None and i < len(solved.residuals):
-                left = f"   fits to {solved.residuals[i] * 1000:+.0f} µm".replace("-", MINUS)
+                off = round(solved.residuals[i] * 1000)
+                left = f"   fits to {off:+d} µm".replace("-", MINUS) if off else "   fits"
             lines.append(f"{'–'.join(pair)}{' inside' if inside else ''}: {told} mm{left}")
         tell(self.list, "\n".join(lines))
         self.list.setVisible(bool(lines))
@@ -415,9 +416,9 @@ class SkewStation:
             odd = {pairs[i][0] for i in solved.suspects}
             wanted = SHARE / max(abs(solved.skew), abs(solved.scale_x - solved.scale_y), 2e-4)
             times = float(max((t for t in TIMES if t <= wanted), default=TIMES[0]))
-            shape = drawn_out(part, solved, times)
-            lean = f"{abs(solved.skew) * 1000:.2f} mrad" if solved.worth_it else "no lean"
-            lean = "one reading does not fit" if solved.suspects else lean
+            shape = drawn_out(part, solved, times) if solved.worth_it else {}
+            lean = f"{abs(solved.skew) * 1000:.2f} mrad" if solved.worth_it else ""
+            lean = "" if solved.suspects else lean
         paint_gauge(painter, rect, GaugeView(
             part, work.chosen, told, frozenset(odd), shape, times, lean
         ))  # fmt: skip
