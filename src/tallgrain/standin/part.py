@@ -9,6 +9,8 @@ from tallgrain.standin.job import Job
 
 NEAR_MM, LAYER_NEAR_MM = 7.0, 1.0
 READ_MM, STEP_MM, SLIP = 0.02, 0.01, 0.003
+# So far jaws are rocked either way (radians).
+ROCK = 0.02
 # A first layer further than this from its height doesn't hold, or can't be pushed out.
 HOLDS_MM = 0.16
 # Plastic keeps its size for as long as the plate is this warm (°C); cold it has shrunk wholly.
@@ -50,22 +52,30 @@ class Part:
         return cls(told, ends, area / job.layer_z)
 
     def between(self, a: Place, b: Place, inside: bool) -> float:
-        """What jaws would read that hold near two commanded places (mm), of the warm part."""
+        """What jaws would read that hold near two commanded places (mm), of the warm part.
+
+        On the flat faces of a slope the jaws are rocked until they lie on, where they read least.
+        """
         way = np.subtract(b, a) / math.dist(a, b)
         half = self.wide / 2 * float(np.hypot(way[0], way[1]))
-        low, high = self._faces(a, way), self._faces(b, way)
+        flat = abs(way[2]) > 1e-6
+        low, high = self._held(a, flat), self._held(b, flat)
         if inside:
-            return float((high.min() - half) - (low.max() + half))
-        return float((high.max() + half) - (low.min() - half))
+            return float(((high @ way).min() - half) - ((low @ way).max() + half))
+        across = np.cross(np.cross(way, (0.0, 0.0, 1.0)), way) if flat else np.zeros(3)
+        ways = way + np.outer(np.linspace(-ROCK, ROCK, 81) if flat else [0.0], across)
+        ways /= np.linalg.norm(ways, axis=1)[:, None]
+        gaps = (high @ ways.T).max(axis=0) - (low @ ways.T).min(axis=0)
+        return float(gaps.min() + 2 * half)
 
-    def _faces(self, at: Place, way: np.ndarray) -> np.ndarray:
-        # A place on a slope is held over a few layers, one on a post at one height.
-        tall = LAYER_NEAR_MM if abs(way[2]) < 1e-6 else NEAR_MM
+    def _held(self, at: Place, flat: bool) -> np.ndarray:
+        """True places that the jaws may touch: over a few layers of a slope, at one of a post."""
+        tall = NEAR_MM if flat else LAYER_NEAR_MM
         off = np.abs(self.told - np.array(at))
         near = (np.hypot(off[..., 0], off[..., 1]) < NEAR_MM) & (off[..., 2] < tall)
         if not near.any():
             raise PartError("there is nothing to take hold of at such a place")
-        return np.asarray(self.ends[near] @ way)
+        return np.asarray(self.ends[near])
 
 
 def reading(

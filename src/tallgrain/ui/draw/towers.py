@@ -122,7 +122,7 @@ def _maps(painter: QPainter, rect: QRectF, seen: TowersView) -> None:
         for x, y in seen.xy.tolist() if seen.xy is not None else ():
             painter.drawEllipse(view.at(x, y), 2.2, 2.2)
         at = QPointF(box.center().x(), rect.top() + 16)
-        text(painter, at, seen.heads[k], CENTRE, 13, bold=True)
+        text(painter, at, seen.heads[k], CENTRE, 13 if wide > 240 else 11, bold=True)
     if seen.before is not None:
         scale = QRectF(rect.left(), rect.top() + 22, rect.width(), tall)
         paint_scale(painter, scale, seen.before, ("near", "far"), "mean", False)
@@ -135,40 +135,37 @@ def _columns(painter: QPainter, rect: QRectF, seen: TowersView) -> None:
     assert seen.solved is not None
     change, u = seen.solved.change, seen.solved.u
     largest = max([abs(change[f"switch_mm.{t}"]) for t in TOWERS] + [1e-6])
+    wide = rect.width() / 3
+    pixels = 14 if wide > 190 else 12
     for k, i in enumerate((0, 2, 1)):
         tower = TOWERS[i]
-        x = rect.left() + (k + 0.5) * rect.width() / 3
+        edge = rect.left() + k * wide
         painter.setPen(pen(theme.LINE, 1))
         if k:
-            edge = rect.left() + k * rect.width() / 3
             painter.drawLine(QPointF(edge, rect.top()), QPointF(edge, rect.bottom() - 4))
-        text(painter, QPointF(x, rect.top() + 16), f"{tower} tower", CENTRE, 15, bold=True)
+        left = edge + max((wide - 150) / 2, 5.0)
+        text(
+            painter, QPointF(left, rect.top() + 16), f"{tower} tower", pixels=pixels + 1, bold=True
+        )
         off = change[f"switch_mm.{tower}"]
-        _arrow(painter, QPointF(x - 96, rect.top() + 56), off / largest)
-        lines = [f"switch {_way(off)}", f"± {mm(2 * u.get(f'switch_mm.{tower}', 0.0))} mm"]
+        _arrow(painter, QPointF(left + 4, rect.top() + 47), off / largest)
         turn = change[f"tower_angle_deg.{tower}"]
-        if f"tower_angle_deg.{tower}" in u:
-            lines.append(f"stands {abs(turn):.2f}° {'further round' if turn > 0 else 'less far'}")
-        else:
-            lines.append("angle held")
-        if np.isfinite(seen.left[i]):
-            left = f"{seen.left[i] * 1000:+.0f}".replace("-", MINUS)
-            lines.append(f"left before it {left} µm")
+        round_way = f"{abs(turn):.2f}° {'further round' if turn > 0 else 'less far round'}"
+        lines = (
+            f"switch {'higher' if off > 0 else 'lower'}",
+            f"{mm(abs(off))} ± {mm(2 * u.get(f'switch_mm.{tower}', 0.0))} mm",
+            round_way if f"tower_angle_deg.{tower}" in u else "angle held",
+            f"left over {seen.left[i] * 1000:+.0f} µm".replace("-", MINUS)
+            if np.isfinite(seen.left[i]) else "",
+        )  # fmt: skip
         for row, words in enumerate(lines):
-            colour = theme.INK if row in (0, 2) else theme.MUTED
-            text(painter, QPointF(x - 70, rect.top() + 44 + 23 * row), words, pixels=14,
-                 colour=colour)  # fmt: skip
-
-
-def _way(off: float) -> str:
-    if abs(off) < 5e-4:
-        return "as believed"
-    return f"{mm(abs(off))} mm {'higher' if off > 0 else 'lower'}"
+            at = QPointF(left + (14 if row < 2 else 0), rect.top() + 44 + 1.6 * pixels * row)
+            text(painter, at, words, pixels=pixels, colour=theme.MUTED if row == 3 else theme.INK)
 
 
 def _arrow(painter: QPainter, middle: QPointF, share: float) -> None:
     """How the switch sits against what the printer believes."""
-    length = 34.0 * share
+    length = 24.0 * share
     if abs(length) < 2:
         return
     foot, tip = middle + QPointF(0, length / 2), middle - QPointF(0, length / 2)

@@ -135,7 +135,7 @@ class TowersStation:
     def _to_keep(self) -> bool:
         """Whether it is right, but not kept."""
         newest = self.work.newest
-        right = newest is not None and newest.one.verdict in RIGHT
+        right = newest is not None and newest.one.verdict in RIGHT and not newest.by_hand
         return right and bool(self.work.values.not_kept)
 
     def run(self, passes: int) -> None:
@@ -300,12 +300,12 @@ class TowersStation:
             first = self.work.passes[0]
             came = first is not newest and first.before is not None and newest.before is not None
             after = newest.after
-            shown, tail = newest, f"predicted after: {mm(newest.one.solved.rms_after)} mm RMS"
+            shown, tail = newest, f"predicted: {mm(newest.one.solved.rms_after)} mm RMS"
             if came and first.before is not None and newest.before is not None:
                 after = newest.before.with_span(first.before.span)
                 shown = self._correcting() or newest
                 tail = f"touched after: {mm(newest.one.solved.rms_before)} mm RMS"
-            heads = (f"as touched: {mm(first.one.solved.rms_before)} mm RMS", tail)
+            heads = (f"touched: {mm(first.one.solved.rms_before)} mm RMS", tail)
             view = TowersView(
                 sheet, first.one.current, newest.xy, 0, False, shown.one.solved, first.before,
                 after, newest.xy, (a, b, c), heads,

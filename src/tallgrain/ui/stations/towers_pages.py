@@ -204,12 +204,13 @@ class RadiusPage(QWidget):
             "offset, less the carriage's. Name yours; the chosen row takes the change.", wrap=True
         ))  # fmt: skip
         self.table = QTableWidget(0, 2)
-        self.table.setHorizontalHeaderLabels(["part", "mm; takes off with a minus"])
+        self.table.setHorizontalHeaderLabels(["part", f"mm ({MINUS} takes off)"])
         self.table.setAccessibleName("Parts of the radius")
         self.table.setMinimumHeight(150)
-        heads = self.table.horizontalHeader()
-        assert heads is not None
+        heads, rows = self.table.horizontalHeader(), self.table.verticalHeader()
+        assert heads is not None and rows is not None
         heads.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
+        rows.setVisible(False)
         self.table.itemSelectionChanged.connect(self._tell)
         column.addWidget(self.table)
         row = QHBoxLayout()
