@@ -43,13 +43,14 @@ class Jaws:
 @dataclass(frozen=True)
 class Found:
     """What a gauge said: skew and its standard uncertainty (mrad), what the printer made up for
-    while it was printed (None: not known)."""
+    while it was printed (None: not known), and which gauge it was, counted from the first."""
 
     at: datetime
     skew: float
     u: float
     held: float | None
     worth_it: bool
+    gauge: int
 
 
 @dataclass
@@ -59,6 +60,7 @@ class OnePlane:
     caliper: float = CALIPER_MM
     program: str = ""
     held: float | None = None
+    number: int = 0
     readings: list[Reading] = field(default_factory=list)
     found: list[Found] = field(default_factory=list)
 
@@ -93,6 +95,7 @@ class SkewWork(QObject):
         here, f = self._planes[plane], seen.figures
         if seen.outcome == GAUGE:
             here.caliper, here.held, here.readings = f["caliper"], f.get("held"), []
+            here.number += 1
         elif seen.outcome == READ:
             a, b = seen.note.split("–")
             here.readings.append(Reading((a, b), f["mm"], bool(f["inside"])))
@@ -100,7 +103,8 @@ class SkewWork(QObject):
             here.readings.pop()
         elif seen.outcome in (WORTH, LEAVE):
             worth = seen.outcome == WORTH
-            here.found = [*here.found, Found(seen.at, f["skew"], f["u"], f.get("held"), worth)]
+            found = Found(seen.at, f["skew"], f["u"], f.get("held"), worth, here.number)
+            here.found = [*here.found, found]
 
     # What is known
 
@@ -200,7 +204,8 @@ class SkewWork(QObject):
 
     def swapped(self) -> bool:
         """Whether these diagonals look as if they were read for one another."""
-        found, before = self.solution(), self.here.found[:-1]
+        found = self.solution()
+        before = [f for f in self.here.found if f.gauge < self.here.number]
         if not isinstance(found, SkewSolution) or not before or self.here.held is None:
             return False
         last = before[-1]
@@ -232,6 +237,7 @@ class SkewWork(QObject):
             return
         gauge_part(sheet, self.plane, caliper)
         self.here.caliper, self.here.readings, self.here.held = caliper, [], self.held
+        self.here.number += 1
         self._note(GAUGE, "", caliper=caliper, **self._told_held())
         self.here.program = self._program()
         self.choose(self.next_pair())
@@ -268,6 +274,7 @@ class SkewWork(QObject):
         if not self.here.readings and self.here.held is None and self.held is not None:
             # Printed elsewhere: by what the printer makes up for now.
             self.here.held = self.held
+            self.here.number += 1
             self._note(GAUGE, "", caliper=self.here.caliper, **self._told_held())
         self.here.readings.append(reading)
         self._note(READ, "–".join(reading.pair), mm=mm, inside=float(reading.inside))
@@ -294,7 +301,8 @@ class SkewWork(QObject):
         outcome = WORTH if found.worth_it else LEAVE
         seen = self._note(outcome, "", skew=skew, u=u, **self._told_held())
         if seen is not None:
-            here.found = [*here.found, Found(seen.at, skew, u, here.held, found.worth_it)]
+            told = Found(seen.at, skew, u, here.held, found.worth_it, here.number)
+            here.found = [*here.found, told]
 
     def _note(self, outcome: str, note: str, **figures: float) -> Observation | None:
         self._probe.note(SKEW, self.plane, outcome, note, **figures)
