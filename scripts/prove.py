@@ -10,6 +10,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 import numpy as np
+from prove_delta import delta_text
 from prove_levelling import levelling_text
 from prove_skew import skew_text
 from prove_surface import surface_text
@@ -283,6 +284,7 @@ def main() -> None:
         + levelling_text(seeds, range(min(len(seeds), CHECKS)))
         + surface_text(range(min(len(seeds), CHECKS)))
         + skew_text(seeds)
+        + delta_text(seeds)
     )
     path = Path(__file__).parent.parent / "docs" / "evidence.md"
     path.write_text(text, encoding="utf-8")

@@ -133,11 +133,58 @@ def test_the_jacobian_is_the_slope_of_the_model(seed):
     ({"xy": places() * 10}, "don't reach"),
     ({"xy": places(4), "heights": np.zeros(4)}, "can't settle"),
     ({"heights": np.full(40, np.nan)}, "not finite"),
+    ({"current": replace(BELIEVED, angle=(330.0, 210.0, 90.0))}, "numbered the other way round"),
+    ({"xy": places() / 25.4}, "look like inches"),
+    ({"current": DeltaGeometry(291 / 25.4, 124.5 / 25.4, 402 / 25.4)}, "look like inches"),
+    ({"xy": 100 * places() / np.hypot(*places().T)[:, None]}, "lie on one circle"),
 ])  # fmt: skip
 def test_what_can_not_be_is_said(change, said):
     given = {"current": BELIEVED, "xy": places(), "heights": np.zeros(40)} | change
     with pytest.raises(InputError, match=said):
         solve_delta(**given)
+
+
+def test_towers_mirrored_as_offered_are_solved():
+    """What the sentence offers is an answer: swapped back, the same heights give the switches."""
+    true = replace(BELIEVED, switch=(0.3, -0.2, 0.1))
+    heights = probed(true, BELIEVED, places())
+    swapped = replace(BELIEVED, angle=(330.0, 210.0, 90.0))
+    with pytest.raises(InputError) as told:
+        solve_delta(swapped, places(), heights)
+    assert "left at 210 and right at 330" in told.value.remedy
+    found = solve_delta(BELIEVED, places(), heights)
+    mean = sum(true.switch) / 3
+    assert found.geometry.switch == pytest.approx([s - mean for s in true.switch], abs=1e-6)
+
+
+def test_a_circle_is_enough_for_switches_and_with_distances_for_the_radius():
+    ring = 100 * places() / np.hypot(*places().T)[:, None]
+    true = replace(BELIEVED, switch=(0.2, -0.1, -0.1), radius=125.0)
+    heights = probed(true, BELIEVED, ring)
+    solve_delta(BELIEVED, ring, heights, ("switch", "tower_angle"))
+    machine = DeltaArms(arms(BELIEVED), arms(true))
+    ends = np.array([(-80.0, 0.0), (80.0, 0.0), (0.0, -80.0), (0.0, 80.0)])
+    tips = np.column_stack(machine.tip(*ends.T, np.zeros(4)))[:, :2]
+    printed = [
+        PrintedDistance(tuple(ends[i]), tuple(ends[j]), float(np.hypot(*(tips[i] - tips[j]))))
+        for i, j in ((0, 1), (2, 3), (0, 2), (1, 3))
+    ]
+    found = solve_delta(BELIEVED, ring, heights, ("switch", "delta_radius"), printed)
+    assert found.geometry.radius == pytest.approx(125.0, abs=1e-4)
+
+
+@given(st.integers(0, 10_000), st.floats(-1e-5, 1e-5), st.floats(-1e-5, 1e-5))
+@settings(max_examples=20, deadline=None)
+def test_a_bent_plate_is_told_from_what_it_is_not(seed, even, odd):
+    """The plate's saddle, added to the stand-in's heights by hand, comes back as a saddle."""
+    true = replace(wrong(seed), rod=BELIEVED.rod, angle=BELIEVED.angle)
+    xy, machine, z = places(), DeltaArms(arms(BELIEVED), arms(true)), np.zeros(40)
+    for _ in range(30):
+        x, y, tip = machine.tip(xy[:, 0], xy[:, 1], z)
+        z = z - (tip - even * (x * x - y * y) - odd * 2 * x * y)
+    found = solve_delta(BELIEVED, xy, z, ("switch", "delta_radius", "plate_saddle"))
+    assert found.geometry.saddle == pytest.approx((even, odd), abs=1e-9)
+    assert found.rms_after < 1e-8
 
 
 def test_the_command_line_as_in_the_contract(tmp_path):

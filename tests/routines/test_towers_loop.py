@@ -196,6 +196,13 @@ def test_worse_than_predicted_is_stopped(towers):
     assert count[0] == 1
 
 
+def test_less_than_the_heights_ask_for_is_told(towers):
+    """Only the switches are free, but radius and an angle are off: that is no noise."""
+    *_, passes = towers(2, TowersJob(free=("switch",)))
+    assert set(passes[-1].asked) == {"delta_radius", "tower_angle"}
+    assert passes[-1].solved.rms_after > 0.05
+
+
 def test_what_the_printer_does_not_store_is_not_freed(towers):
     with pytest.raises(InputError, match="stores no tower radius"):
         towers(0, TowersJob(free=("switch", "tower_radius")))

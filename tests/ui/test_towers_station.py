@@ -33,9 +33,11 @@ def towers(bench, qtbot, standin):
 def look(window, made, qtbot):
     """Look and type, as often as it is asked for."""
     row = window.towers.clearance
+    qtbot.waitUntil(row.isVisible, timeout=5000)
     for _ in range(4):
-        if not row.isVisible():
+        if window.session.guard.trusted:
             return
+        qtbot.waitUntil(row.isVisible, timeout=5000)
         row.clearance.setValue(made.hands("hands.ruler")["clearance_mm"])
         press(window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
         press(window, Qt.Key.Key_F5)

@@ -28,6 +28,10 @@ from tallgrain.store.ledger import VALUE, Ledger, Observation
 
 # A correction that moves no place of the plate by more than so many times its uncertainty is none.
 FLOOR = 2.0
+# A plate's own bumps may be so many times the scatter of a touch; more is something unexplained.
+PLATE_OWN = 4.0
+# From so many heights on, what they ask for is looked at also where the builder chose.
+LEAST_CHOSEN = 8
 # What a printer of this kind can store; tower_radius and tower_rod are not among it.
 STORABLE = ("switch", "delta_radius", "tower_angle", "rod_length")
 
@@ -47,8 +51,8 @@ class TowersJob:
 class TowersPass:
     """One survey and what follows: the geometry that the printer had, the solution, the choice of
     parameters where it went by the evidence, how far the solution moves the plate's places (mm,
-    peak to valley) and how well that is known, what came of the pass before, and the verdict:
-    'correct', or why the loop ends."""
+    peak to valley) and how well that is known, the verdict ('correct', or why the loop ends), what
+    came of the pass before, and what the heights ask for beside what was free."""
 
     number: int
     survey: str
@@ -59,6 +63,7 @@ class TowersPass:
     noise: float
     verdict: str
     came: Came | None = None
+    asked: tuple[str, ...] = ()
 
 
 def geometry_held(values: tuple[StoredValue, ...], sheet: MachineSheet) -> DeltaGeometry:
@@ -142,10 +147,10 @@ def judged(
     s_r = sheet.probe.repeatability.s_r
     places = xy - np.array(sheet.probe.offset)
     choice = None
-    free = job.free
-    if free is None:
+    if job.free is None or len(heights) > LEAST_CHOSEN:
         choice = choose_free(current, places, heights, s_r, job.distances)
-        free = choice.free
+    free = job.free or (choice.free if choice is not None else DEFAULT_FREE)
+    asked = tuple(n for n in (choice.free if choice is not None else ()) if n not in free)
     solved = solve_delta(current, places, heights, free, job.distances, s_r)
     # As it would be written: what the printer does not store is no part of it.
     plain = replace(
@@ -154,7 +159,8 @@ def judged(
     )  # fmt: skip
     solved = replace(solved, geometry=plain)
     moves = float(np.ptp(solved.before - solved.after))
-    spread = max(s_r, solved.rms_after)
+    # What the plate itself is like counts as noise; what a held parameter leaves does not.
+    spread = float(np.clip(solved.rms_after, s_r, PLATE_OWN * s_r))
     noise = float(4 * spread * np.sqrt(len(solved.names) / len(heights)))
     came = None
     if before is not None:
@@ -168,7 +174,9 @@ def judged(
         verdict = "below the noise"
     else:
         verdict = "measured only" if number >= job.passes else "correct"
-    return TowersPass(number, survey_id, current, solved, choice, moves, noise, verdict, came)
+    return TowersPass(
+        number, survey_id, current, solved, choice, moves, noise, verdict, came, asked
+    )  # fmt: skip
 
 
 def diverged_words(one: TowersPass) -> str:

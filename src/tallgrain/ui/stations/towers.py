@@ -135,7 +135,9 @@ class TowersStation:
     def _to_keep(self) -> bool:
         """Whether it is right, but not kept."""
         newest = self.work.newest
-        right = newest is not None and newest.one.verdict in RIGHT and not newest.by_hand
+        if newest is None or newest.by_hand or newest.one.asked:
+            return False
+        right = newest.one.verdict in RIGHT
         return right and bool(self.work.values.not_kept)
 
     def run(self, passes: int) -> None:
@@ -249,7 +251,10 @@ class TowersStation:
                     if not any(n in e.name for e in shown.effects)]  # fmt: skip
             if held:
                 lines.append(f"held: {', '.join(held)}")
-            if shown.one.choice is not None:
+            if newest.one.asked:
+                more = " and ".join(n.replace("_", " ") for n in newest.one.asked)
+                bent = f"the heights ask for the {more} too"
+            elif shown.one.choice is not None:
                 bent = shown.one.choice.bent
             weak = "; ".join(shown.one.solved.weak)
         tell(self.changes, "\n".join(lines))
@@ -280,6 +285,8 @@ class TowersStation:
             return "Solved by hand. Turn the screws, or give it to the printer; then feel again."
         if newest.one.verdict == "diverges":
             return "It came out worse than predicted: stopped."
+        if newest.one.asked and newest.one.verdict in RIGHT:
+            return "As right as this choice of parameters can make it."
         ended = {
             "within tolerance": "Right: the towers explain less than your tolerance.",
             "below the noise": "Right as far as the probe can see. What is left is the plate's.",
