@@ -77,13 +77,12 @@ def main():
     shoot("surveying")
     window.halt_key()
     spin(lambda: not s.busy)
-    rest(1)
-    shoot("stopped")
     window.may_close = lambda: True
     window.close()
     standin.close()
     layers(shoot.only)
     levelling(shoot)
+    geometry(shoot)
     stations(shoot)
 
 
@@ -95,7 +94,7 @@ def stations(shoot):
     window.show()
     window.activateWindow()
     shoot.window = window
-    s, machine, probe = window.session, window.machine, window.probe
+    s, probe = window.session, window.probe
 
     def show(printer):
         if s.sheet.name != printer:
@@ -115,11 +114,6 @@ def stations(shoot):
     show("Rye")
     window.visit("Machine")
     shoot("machine-rye")
-    machine.show_tab(1)
-    for _ in range(3):
-        machine.fitness.observe("fine")
-    machine.fitness.lines.setCurrentRow(4)
-    shoot("machine-fit")
     window.visit("Probe")
     work(window.primary)
     probe.works.answer(True)
@@ -212,6 +206,48 @@ def levelling(shoot):
     spin(lambda: not s.busy)
     rest(0.5)
     shoot("adjusters")
+    window.may_close = lambda: True
+    window.close()
+    workshop.close()
+
+
+def geometry(shoot):
+    """Millet's towers put right, and Rye's lean read on a gauge that its hands printed."""
+    workshop = Workshop(17, 1000.0)
+    window = demo_window(workshop, "Millet")
+    window.resize(1280, 800)
+    window.show()
+    window.activateWindow()
+    shoot.window = window
+    s, skew = window.session, window.skew
+    spin(lambda: s.link.value == "up" and s.shown is not None)
+
+    def hand(method, **params):
+        return at_hands(workshop.ports(s.sheet.name)["hands"], f"hands.{method}", **params)
+
+    window.visit("Towers")
+    window.primary()
+    spin(lambda: not s.busy)
+    rest(0.5)
+    shoot("towers")
+    window.values.keep()
+    spin(lambda: not s.busy)
+    s.choose_printer("Rye")
+    spin(lambda: s.link.value == "up" and s.sheet.name == "Rye" and s.shown is not None)
+    window.visit("Skew")
+    skew.begin_at(Path(tempfile.mkdtemp()) / "gauge.ngc")
+    hand("print", program=skew.work.program, nozzle_c=215.0, plate_c=60.0)
+    rest(1)
+    spin(lambda: not hand("patch", brief=True)["printing"])
+    hand("take_off")
+    for pair in skew.work.part.pairs + skew.work.part.pairs[:2]:
+        skew.work.choose(pair)
+        jaws = skew.work.jaws()
+        read = hand("caliper", start=jaws.start, end=jaws.end)["measured_mm"]
+        skew.reading.setValue(read)
+        skew.take()
+    rest(0.5)
+    shoot("skew")
     window.may_close = lambda: True
     window.close()
     workshop.close()

@@ -1,5 +1,6 @@
 """Gauges to be printed: they fit plate and caliper, and an affine printer's part reads true."""
 
+import json
 import math
 import re
 from functools import cache
@@ -9,7 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from standins import shipped_sheet
+from standins import as_json, shipped_sheet, tallgrain
 from tallgrain.core.machine.reach import Reach
 from tallgrain.core.plan.gauge_part import (
     HOLD_MM,
@@ -185,6 +186,33 @@ def test_the_drawn_shape_leans_the_way_of_the_skew():
     shape = drawn_out(part, solve_skew(measured(part, readings)), 20.0)
     top = shape["C"][0] + shape["D"][0] - shape["A"][0] - shape["B"][0]
     assert top / 2 == pytest.approx(20 * 0.002 * part.side, rel=0.03)
+
+
+def test_the_gauge_on_the_command_line(home, tmp_path):
+    """Its JSON is enough to write the skew file; a simulated lean comes back from it."""
+    path = tmp_path / "gauge.ngc"
+    told = as_json("gauge", path, "--machine", "Barley", "--caliper-mm", "200")
+    assert path.read_text().startswith("%") and told["side_mm"] > 95
+    assert {(r["from"], r["to"]) for r in told["read"]} >= {("A", "C"), ("B", "D")}
+    matrix = leaning("xy", 1.5)[:2, :2]
+    distances = []
+    for read in told["read"]:
+        way = np.subtract(told["points"][read["to"]], told["points"][read["from"]])
+        true = float(np.linalg.norm(matrix @ way))
+        assert np.hypot(*way) == pytest.approx(read["nominal_mm"])
+        distances.append({"from": read["from"], "to": read["to"], "measured_mm": [true, true]})
+    skew = tmp_path / "skew.json"
+    skew.write_text(json.dumps({
+        "format": "tallgrain-skew", "version": 1, "points": told["points"],
+        "distances": distances,
+    }))  # fmt: skip
+    assert as_json("solve", "skew", skew)["skew_mrad"] == pytest.approx(1.5, abs=1e-6)
+    said = tallgrain("gauge", path, "--machine", "Barley", "--caliper-mm", "50", check=2).stderr
+    assert "no gauge of 40 mm" in said
+    assert (
+        "can't be written"
+        in tallgrain("gauge", tmp_path / "no" / "g.ngc", "--machine", "Rye", check=1).stderr
+    )
 
 
 def test_where_none_fits_it_is_said():

@@ -121,7 +121,7 @@ def test_the_demos_hands_act_at_the_stand_in(season, qtbot):
     host = made.hands._socket.getpeername()
     window.add_hands(lambda: f"tcp://{host[0]}:{host[1]}")
     acts = {words.replace("&", ""): act for words, act in window.hands.actions()}
-    assert len(acts) == 26  # none of them twice, and the line across
+    assert len(acts) == 28  # none of them twice, and the line across
     acts["Hold a ruler under the nozzle"]()
     qtbot.waitUntil(lambda: any(d.isVisible() for d in window.findChildren(QMessageBox)))
     seen = int(box_of(window).text().split("at least ")[1].split()[0])

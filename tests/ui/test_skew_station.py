@@ -37,7 +37,7 @@ def printed(window, made, path):
     window.skew.begin_at(path)
     program = path.read_text()
     assert "moves" in made.hands("hands.print", program=program, nozzle_c=215, plate_c=60)
-    while made.hands("hands.patch")["printing"]:
+    while made.hands("hands.patch", brief=True)["printing"]:
         time.sleep(0.05)
     made.hands("hands.take_off")
 

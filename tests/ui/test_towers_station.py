@@ -193,6 +193,16 @@ def test_a_printed_disc_is_rough_evidence(towers, qtbot, seen, told):
     assert window.session.problem is None
 
 
+def test_places_off_the_plate_are_warned_of(towers):
+    window, _ = towers()
+    station = window.towers
+    points = station.work.plan_points() * 1.08
+    assert station.work.solve_heights(points, 0.001 * points[:, 0])
+    assert "off the plate" in station.bent.text()
+    outside = sum(float(x * x + y * y) > 120.0**2 for x, y in points)
+    assert station.work.newest.outside == outside > 0
+
+
 def test_another_kind_of_printer_is_told_so(season):
     window, _ = season
     window.visit("Towers")

@@ -1,11 +1,15 @@
 """Solving corrections from files and stored surveys."""
 
+from enum import StrEnum
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 
 from tallgrain.cli.common import AsJson, MachineName, aligned, app, number, show
+from tallgrain.errors import JobError
+
+Plane = StrEnum("Plane", {p: p for p in ("xy", "xz", "yz")})
 
 solve_app = typer.Typer(
     rich_markup_mode=None, no_args_is_help=True, help="Solve a correction from what was measured."
@@ -234,6 +238,45 @@ def solve_skew_file(
                 f"{d.name}: {number(found.residuals[i])} mm off what the others say: read it again."
             )
         return "\n".join(lines)
+
+    show(document, as_json, table)
+
+
+@app.command("gauge")
+def write_gauge(
+    file: Annotated[Path, typer.Argument(help="Where its program goes.")],
+    machine: MachineName,
+    plane: Annotated[Plane, typer.Option(help="Which two axes.")] = Plane("xy"),
+    caliper_mm: Annotated[float, typer.Option(min=40, help="How far the caliper opens.")] = 150.0,
+    nozzle_c: Annotated[float, typer.Option(min=0, max=500, help="For the comments (°C).")] = 215.0,
+    plate_c: Annotated[float, typer.Option(min=0, max=200, help="For the comments (°C).")] = 60.0,
+    as_json: AsJson = False,
+) -> None:
+    """Write the program of a gauge to be printed and measured; say what to read on it."""
+    from tallgrain.core.plan.gauge_part import gauge_part
+    from tallgrain.formats.program import gauge_program
+    from tallgrain.resolve import machine_sheet
+
+    sheet, _ = machine_sheet(machine)
+    part = gauge_part(sheet, str(plane), caliper_mm)  # type: ignore[arg-type]
+    try:
+        file.write_text(gauge_program(part, sheet.name, nozzle_c, plate_c), encoding="ascii")
+    except OSError as error:
+        raise JobError(f"the gauge can't be written: {error.strerror}.", str(file)) from None
+    document = {
+        "plane": part.plane, "side_mm": part.side,
+        "points": {name: list(place) for name, place in part.points.items()},
+        "read": [
+            {"from": a, "to": b, "nominal_mm": part.nominal((a, b)),
+             "outside_mm": part.expected((a, b))}
+            for a, b in part.pairs
+        ],
+    }  # fmt: skip
+
+    def table() -> str:
+        rows = [["read cold", "about (mm)"]]
+        rows += [["–".join(pair), number(part.expected(pair), 2)] for pair in part.pairs]
+        return f"{file}: {part.plane}, {part.side:.0f} mm\n" + aligned(rows)
 
     show(document, as_json, table)
 

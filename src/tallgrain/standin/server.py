@@ -253,10 +253,13 @@ class HandsPort(Port):
         task.add_done_callback(self.tasks.discard)
         return {"moves": len(job.moves)}
 
-    def patch(self, session: Session) -> dict[str, Any]:
-        """Look at what was printed."""
-        if self.printer.job is None:
+    def patch(self, session: Session, brief: bool = False) -> dict[str, Any]:
+        """Look at what was printed; briefly: whether it is still being printed."""
+        job = self.printer.job
+        if job is None:
             raise Refusal("bad_value", "nothing was printed yet")
+        if brief:
+            return {"printing": job.under_way, "ended_why": job.ended_why}
         return self.printer.job.look(self.printer.truth.rng("eye"))
 
     def caliper(

@@ -159,7 +159,11 @@ class Hands(QObject):
             self._printing = self._gauge = False
             return False
         if name == "hands.print" or result["printing"]:
-            QTimer.singleShot(LOOK_MS, lambda: self._printing and self.act("hands.patch"))
+            look = partial(self.act, "hands.patch", brief=True)
+            QTimer.singleShot(LOOK_MS, lambda: self._printing and look())
+            return True
+        if not self._gauge and "places" not in result:
+            self.act("hands.patch")  # it has ended: now look closely
             return True
         self._printing = False
         if self._gauge:

@@ -420,12 +420,10 @@ class Session(QObject):
 
         self.worker.do("hands", park)
 
-    def stale_because(self, station: str) -> str:
-        """The newest event since the survey that is shown that made a station stale; '' if none."""
-        season = self.back.season
-        return (
-            season.stale_since(self.shown.survey.taken_at, station) if self.shown and season else ""
-        )
+    def stale_because(self, station: str, since: datetime | None = None) -> str:
+        """The newest event since then (or the shown survey) that made it stale; '' if none."""
+        since = since or (self.shown.survey.taken_at if self.shown else None)
+        return self.back.season.stale_since(since, station) if since and self.back.season else ""
 
     def set_heat(self, nozzle_c: float, plate_c: float) -> None:
         """Set both heaters' targets; 0 switches one off."""

@@ -7,6 +7,7 @@ import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from tallgrain.clock import now
+from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.gauge_part import measured
 from tallgrain.core.plan.towers import COUNT, towers_plan
@@ -55,7 +56,8 @@ LEAST_BY_HAND = 5
 @dataclass(frozen=True)
 class Seen:
     """A pass as it is shown: maps before and predicted after on one scale, mean residual by tower
-    (mm), what each parameter does, and whether its heights came from a person's hands."""
+    (mm), what each parameter does, whether its heights came from a person's hands, and how many of
+    its places lie off the plate or in its margin."""
 
     one: TowersPass
     xy: Floats
@@ -64,6 +66,7 @@ class Seen:
     left: Mapping[str, float]
     effects: tuple[Effect, ...]
     by_hand: bool = False
+    outside: int = 0
 
 
 class TowersWork(QObject):
@@ -77,6 +80,7 @@ class TowersWork(QObject):
         super().__init__(session)
         self._session, self._probe, self.values, self._skew = session, probe, values, skew
         self.use_gauge, self.shrinkage = False, 0.0
+        self._planned: tuple[object, Floats] | None = None
         self.read()
         session.printer_changed.connect(self.read)
         values.changed.connect(self.changed)
@@ -133,10 +137,13 @@ class TowersWork(QObject):
         sheet, current = self._session.sheet, self.current
         if sheet is None or current is None:
             return np.empty((0, 2))
-        try:
-            return towers_plan(sheet, current).points
-        except InputError:
-            return np.empty((0, 2))
+        if self._planned is None or self._planned[0] != (sheet, current):
+            try:
+                points = towers_plan(sheet, current).points
+            except InputError:
+                points = np.empty((0, 2))
+            self._planned = (sheet, current), points
+        return self._planned[1]
 
     # Loop
 
@@ -294,9 +301,10 @@ def _seen(
     second = chart(xy, after, first.span, COARSE_RASTER) if first is not None else None
     box = sheet.plate.outline.box
     reach = min(box.width, box.depth) / 2 - sheet.plate.margin
+    off = int(np.count_nonzero(~Reach(sheet).surface.holds(xy)))
     return Seen(
         one, xy, first, second, by_tower(one.current, xy, solved.after),
-        effects(one.current, solved, reach), by_hand,
+        effects(one.current, solved, reach), by_hand, off,
     )  # fmt: skip
 
 

@@ -178,11 +178,9 @@ class AdjustersStation:
         if stored is None:
             return Kernel(self.name, Fill.EMPTY, "not measured")
         headline = f"{mm(stored.figures['fltt'])} mm"
-        season = session.back.season
-        events = season.events if season is not None else ()
-        stale = [e.kind for e in events if e.at > stored.at and self.name in e.stale]
+        stale = session.stale_because(self.name, stored.at)
         if stale:
-            return Kernel(self.name, Fill.STALE, headline, f"before {stale[-1]}")
+            return Kernel(self.name, Fill.STALE, headline, f"before {stale}")
         done = stored.outcome in LEVEL
         reason = "" if done else "turns due"
         return Kernel(self.name, Fill.FULL if done else Fill.HALF, headline, reason)

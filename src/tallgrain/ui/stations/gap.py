@@ -108,13 +108,11 @@ class GapStation:
         else:
             assert last is not None
             headline, at = f"{mm(last.after)} mm", last.at
-        season = session.back.season
-        events = season.events if season is not None else ()
-        stale = [e.kind for e in events if e.at > at and self.name in e.stale]
+        stale = session.stale_because(self.name, at)
         if self.values.lost:
             return Kernel(self.name, Fill.HALF, headline, "LOST")
         if stale:
-            return Kernel(self.name, Fill.STALE, headline, f"before {stale[-1]}")
+            return Kernel(self.name, Fill.STALE, headline, f"before {stale}")
         if clash:
             return Kernel(self.name, Fill.HALF, headline, clash)
         if last is None:

@@ -138,11 +138,9 @@ class SkewStation:
             return Kernel(self.name, Fill.EMPTY, "not measured")
         last = found[-1]
         headline = f"{abs(last.skew):.2f} mrad"
-        season = session.back.season
-        events = season.events if season is not None else ()
-        stale = [e.kind for e in events if e.at > last.at and self.name in e.stale]
+        stale = session.stale_because(self.name, last.at)
         if stale:
-            return Kernel(self.name, Fill.STALE, headline, f"before {stale[-1]}")
+            return Kernel(self.name, Fill.STALE, headline, f"before {stale}")
         if self.work.plane == "xy" and self.work.applied:
             return Kernel(self.name, Fill.HALF, headline, "unconfirmed")
         return Kernel(self.name, Fill.HALF if last.worth_it else Fill.FULL, headline,

@@ -110,11 +110,9 @@ class TiltStation:
         if stored is None:
             return Kernel(self.name, Fill.EMPTY, "not measured")
         headline = f"{mm(stored.figures['spread'])} mm"
-        season = session.back.season
-        events = season.events if season is not None else ()
-        stale = [e.kind for e in events if e.at > stored.at and self.name in e.stale]
+        stale = session.stale_because(self.name, stored.at)
         if stale:
-            return Kernel(self.name, Fill.STALE, headline, f"before {stale[-1]}")
+            return Kernel(self.name, Fill.STALE, headline, f"before {stale}")
         level = stored.outcome in LEVEL
         return Kernel(self.name, Fill.FULL if level else Fill.HALF, headline,
                       "" if level else "not level")  # fmt: skip

@@ -114,11 +114,9 @@ class TowersStation:
         if stored is None:
             return Kernel(self.name, Fill.EMPTY, "not measured")
         headline = f"{mm(stored.figures['rms'])} mm RMS"
-        season = session.back.season
-        events = season.events if season is not None else ()
-        stale = [e.kind for e in events if e.at > stored.at and self.name in e.stale]
+        stale = session.stale_because(self.name, stored.at)
         if stale:
-            return Kernel(self.name, Fill.STALE, headline, f"before {stale[-1]}")
+            return Kernel(self.name, Fill.STALE, headline, f"before {stale}")
         right = stored.outcome in RIGHT
         return Kernel(self.name, Fill.FULL if right else Fill.HALF, headline,
                       "" if right else "towers off")  # fmt: skip
@@ -256,6 +254,11 @@ class TowersStation:
                 bent = f"the heights ask for the {more} too"
             elif shown.one.choice is not None:
                 bent = shown.one.choice.bent
+            if newest.outside:
+                bent = (
+                    f"{count_of(newest.outside, 'place')} lie off the plate or in its margin: "
+                    "heights there are none of the plate's. Leave them out"
+                )
             weak = "; ".join(shown.one.solved.weak)
         tell(self.changes, "\n".join(lines))
         self.changes.setVisible(bool(lines))
