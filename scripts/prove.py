@@ -11,6 +11,7 @@ from pathlib import Path
 
 import numpy as np
 from prove_delta import delta_text
+from prove_drift import drift_text
 from prove_levelling import levelling_text
 from prove_skew import skew_text
 from prove_surface import surface_text
@@ -285,6 +286,7 @@ def main() -> None:
         + surface_text(range(min(len(seeds), CHECKS)))
         + skew_text(seeds)
         + delta_text(seeds)
+        + drift_text(range(min(len(seeds), 200)))
     )
     path = Path(__file__).parent.parent / "docs" / "evidence.md"
     path.write_text(text, encoding="utf-8")

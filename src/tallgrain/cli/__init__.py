@@ -2,11 +2,21 @@
 
 import sys
 
-from tallgrain.cli import judging, machines, routines, solving, start, surveys
+from tallgrain.cli import judging, looking_back, machines, routines, solving, start, surveys
 from tallgrain.cli.common import app
 from tallgrain.errors import TallGrainError
 
-__all__ = ["app", "judging", "machines", "main", "routines", "solving", "start", "surveys"]
+__all__ = [
+    "app",
+    "judging",
+    "looking_back",
+    "machines",
+    "main",
+    "routines",
+    "solving",
+    "start",
+    "surveys",
+]
 
 
 def main() -> None:

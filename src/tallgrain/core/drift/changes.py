@@ -1,0 +1,160 @@
+"""When did it change? Steps in a season's terms, found together and told as one happening.
+
+Each term is scaled by the robust spread of its successive differences, which neither a step nor a
+slow drift moves. At every place in the series the means before and after are compared over windows,
+with outliers drawn in (Huber's ψ), against what noise and a random walk would make of them. The
+largest contrast of any term is a change where it exceeds LIMIT, and both sides are looked at again
+(binary segmentation).
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from tallgrain.core.survey import Floats
+
+# Fewer surveys than this on a side say nothing of a step.
+LEAST_SIDE = 4
+WINDOW = 9
+# A random walk's step, of the noise of one survey, as far as nothing is known of it.
+WALK_PRIOR = 0.12
+# The place is looked for again so many surveys about where the contrast was largest.
+NEAR = 4
+# What the estimate of a walk's share is off by chance, of one survey's square.
+DOUBT = 1.2
+# A reading further than this from its window's middle counts as if it lay there (of its spread).
+DRAWN_IN = 1.7
+# A contrast larger than this is no chance: about 4 % of quiet seasons have one (docs/evidence.md).
+LIMIT = 3.75
+# A second term belongs to the same happening where its own contrast is this large.
+TOO = 2.8
+# So much of the differences is left out of the noise, and the mean size that this leaves of a
+# normal deviate: 2·(φ(0) − φ(1.645))/0.9.
+TRIM, TRIMMED = 0.1, 0.6574
+# A spread smaller than this (mm) is rounding, not quiet.
+LEAST_MM = 5e-4
+
+
+@dataclass(frozen=True)
+class Change:
+    """A step between survey `at` − 1 and `at`: by term its size (mm) and its contrast (of what
+    chance would do); terms of the happening, the largest first; between which places it may lie."""
+
+    at: int
+    sizes: Floats
+    contrasts: Floats
+    terms: tuple[int, ...]
+    low: int
+    high: int
+
+    @property
+    def strength(self) -> float:
+        """The largest contrast."""
+        return float(np.abs(self.contrasts).max())
+
+
+def changes(series: Floats) -> tuple[Change, ...]:
+    """Steps in a series (surveys, terms) mm in the order of time; surveys with NaN are left out.
+
+    Raises nothing: too short a series has no changes.
+    """
+    kept = np.flatnonzero(np.isfinite(series).all(axis=1))
+    values = series[kept]
+    if len(values) < 2 * LEAST_SIDE:
+        return ()
+    noise, walk = spreads(values)
+    found: list[tuple[int, Floats]] = []
+    _split(values / noise, walk / noise, 0, len(values), found)
+    found.sort(key=lambda f: f[0])
+    cuts = [0, *(at for at, _ in found), len(values)]
+    told = []
+    for i, (at, contrasts) in enumerate(found):
+        before, after = values[cuts[i] : at], values[at : cuts[i + 2]]
+        size = _middle(after[:WINDOW], noise) - _middle(before[-WINDOW:], noise)
+        order = np.argsort(-np.abs(contrasts))
+        terms = tuple(int(j) for j in order if abs(contrasts[j]) >= TOO) or (int(order[0]),)
+        told.append(Change(int(kept[at]), size, contrasts, terms, int(kept[at - 1]),
+                           int(kept[at])))  # fmt: skip
+    return tuple(told)
+
+
+def spreads(values: Floats) -> tuple[Floats, Floats]:
+    """Noise of one survey and step of a random walk between two, by term (terms,) mm, robustly from
+    differences near and far: var(x[i + k] − x[i]) = 2·noise² + k·walk²."""
+    near = _robust(np.diff(values, axis=0))
+    noise = np.maximum(near / np.sqrt(2), LEAST_MM)
+    lag = min(5, len(values) // 3)
+    if lag < 2:
+        return noise, WALK_PRIOR * noise
+    far = _robust(values[lag:] - values[:-lag])
+    # A single term's figure is too rough to go by: all terms together, and what is usual.
+    share = ((far / np.maximum(near, LEAST_MM)) ** 2 - 1) * 2 / lag
+    sure = max(float(np.median(share)) - DOUBT / np.sqrt(len(values)), 0.0)
+    walk = np.sqrt(sure + WALK_PRIOR**2)
+    return noise, walk * noise
+
+
+def _robust(differences: Floats) -> Floats:
+    """Spread of differences whose middle is nothing: mean size of all but the largest tenth."""
+    sizes = np.sort(np.abs(differences), axis=0)
+    kept = max(int(np.ceil((1 - TRIM) * len(sizes))), 1)
+    return np.asarray(sizes[:kept].mean(axis=0) / TRIMMED)
+
+
+def _split(scaled: Floats, walk: Floats, low: int, high: int,
+           found: list[tuple[int, Floats]]) -> None:  # fmt: skip
+    """The strongest step between two places, then both sides of it."""
+    if high - low < 2 * LEAST_SIDE:
+        return
+    best, at, told = LIMIT, -1, np.zeros(scaled.shape[1])
+    for k in range(low + LEAST_SIDE, high - LEAST_SIDE + 1):
+        contrast = _contrast(scaled, walk, low, k, high)
+        if np.abs(contrast).max() > best:
+            best, at, told = float(np.abs(contrast).max()), k, contrast
+    if at < 0:
+        return
+    at = _placed(scaled @ (told / np.linalg.norm(told)), low, at, high)
+    found.append((at, told))
+    _split(scaled, walk, low, at, found)
+    _split(scaled, walk, at, high, found)
+
+
+def _placed(along: Floats, low: int, at: int, high: int) -> int:
+    """Where along the direction of the change two levels fit best, near to where it was found."""
+    start, end = max(low, at - WINDOW), min(high, at + WINDOW)
+    best, placed = np.inf, at
+    for k in range(max(at - NEAR, low + LEAST_SIDE), min(at + NEAR, high - LEAST_SIDE) + 1):
+        left = 0.0
+        for part in (along[start:k], along[k:end]):
+            off = np.abs(part - np.median(part))
+            # Huber's loss: an outlier counts by its size, not by its square.
+            left += float(np.where(off < 1, off**2 / 2, off - 0.5).sum())
+        if left < best - 1e-12:
+            best, placed = left, k
+    return placed
+
+
+def _contrast(scaled: Floats, walk: Floats, low: int, at: int, high: int) -> Floats:
+    """How much the windows after and before a place differ, against what chance would do."""
+    before = scaled[max(low, at - WINDOW) : at]
+    after = scaled[at : min(high, at + WINDOW)]
+    one = np.ones(scaled.shape[1])
+    apart = _middle(after, one) - _middle(before, one)
+    n, m = len(before), len(after)
+    # A random walk of w a survey moves means of windows apart by w²·(n + m)/3.
+    variance = 1.05 * (1 / n + 1 / m) + walk**2 * (n + m) / 3
+    return np.asarray(apart / np.sqrt(variance))
+
+
+def _middle(window: Floats, noise: Floats) -> Floats:
+    """Mean with outliers drawn in to DRAWN_IN spreads about the median."""
+    about = np.median(window, axis=0)
+    reach = DRAWN_IN * noise
+    return np.asarray(about + np.clip(window - about, -reach, reach).mean(axis=0))
+
+
+def kind_of(change: Change, names: Sequence[str]) -> str:
+    """What a happening is, by its largest term: gap, tilt or shape."""
+    largest = names[change.terms[0]]
+    return "gap" if largest == "level" else "tilt" if largest.startswith("tilt") else "shape"

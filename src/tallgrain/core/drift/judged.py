@@ -1,0 +1,298 @@
+"""What a season says: happenings with the nearest noted event, slow drift, and what to do next."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Literal
+
+import numpy as np
+
+from tallgrain.core.drift.changes import Change, changes, kind_of
+from tallgrain.core.drift.season import SeasonRows, like
+from tallgrain.core.drift.terms import SHAPES, TERMS, season_terms
+from tallgrain.core.machine.outline import Disc
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.survey import Conditions, Floats
+
+# A survey that covers less of the plate's sides is of a part of it.
+WHOLE_SHARE = 0.6
+# An event explains a change that lies between two surveys so much later at the most.
+NEAR_DAYS = 3.0
+# From so many surveys since the last change a slow drift can be told.
+LEAST_SLOW = 6
+HOLDS_MOST_DAYS = 365.0
+# A line that begins to rise must leave less than this share of what a step leaves.
+CREEPS = 0.6
+BEGAN_DAYS = 14.0
+
+Action = Literal["nothing", "survey", "regap", "level", "look at the hardware", "measure more"]
+
+
+@dataclass(frozen=True)
+class Noted:
+    """An event of the ledger: when, what kind, its note."""
+
+    at: datetime
+    kind: str
+    note: str
+
+
+@dataclass(frozen=True)
+class Happening:
+    """Terms that jumped together, or one that began to creep (rate: mm a day): between which
+    surveys, of what kind, sizes by term (mm), how sure (contrast), the nearest noted event, and all
+    of it in a sentence."""
+
+    survey: str
+    before: datetime
+    after: datetime
+    kind: str
+    sizes: dict[str, float]
+    contrast: float
+    rate: float | None
+    event: Noted | None
+    sentence: str
+
+
+@dataclass(frozen=True)
+class Slow:
+    """What creeps since the last happening: the fastest place's rate (mm a day), what of it chance
+    would make (k = 2), and how many days a survey of now holds within the first layer's limits."""
+
+    rate: float
+    u: float
+    days: float
+    surveys: int
+
+
+@dataclass(frozen=True)
+class Drift:
+    """A printer's season on one sheet in one band of heat: figures (surveys, terms) mm of those
+    that are like the newest, in the order of time; how many were left out, and why."""
+
+    idents: tuple[str, ...]
+    times: tuple[datetime, ...]
+    figures: Floats
+    left_out: dict[str, int]
+    happenings: tuple[Happening, ...]
+    slow: Slow | None
+    action: Action
+    advice: str
+
+
+def judge_season(
+    rows: SeasonRows, sheet: MachineSheet, events: Sequence[Noted], on: str | None = None
+) -> Drift:
+    """Judge all stored surveys of a printer that are like its newest whole one (or its newest on
+    a sheet). A clock that jumped backwards is noticed by times that don't follow one another."""
+    box = sheet.plate.outline.box
+    figures = season_terms(
+        rows, sheet.plate.outline, (WHOLE_SHARE * box.width, WHOLE_SHARE * box.depth)
+    )
+    whole = [
+        i for i, h in enumerate(rows.heads)
+        if h.complete and np.isfinite(figures[i, 0])
+        and (on is None or (h.conditions.sheet or "").lower() == on.lower())
+    ]  # fmt: skip
+    to = rows.heads[whole[-1]].conditions if whole else Conditions()
+    kept = [i for i in whole if like(rows.heads[i].conditions, to)]
+    left_out = {
+        "broken off, too small or too few points": sum(
+            not h.complete or not np.isfinite(figures[i, 0]) for i, h in enumerate(rows.heads)
+        ),
+        "another sheet or another heat": sum(
+            h.complete and bool(np.isfinite(figures[i, 0])) and i not in kept
+            for i, h in enumerate(rows.heads)
+        ),
+    }
+    times = tuple(rows.heads[i].taken_at for i in kept)
+    idents = tuple(rows.heads[i].ident for i in kept)
+    series = figures[kept] if kept else np.empty((0, len(TERMS)))
+    found = changes(series[:, : len(SHAPES)]) if len(kept) else ()
+    happened: list[Happening] = []
+    for run in _runs(found):
+        creep = _creeping(run, found, series, idents, times, events)
+        happened += [creep] if creep else [_happening(c, idents, times, events) for c in run]
+    start = idents.index(happened[-1].survey) if happened else 0
+    slow = _slow(series[start:], times[start:], sheet)
+    action, advice = _advised(sheet, series, happened, slow, len(kept))
+    told = {why: n for why, n in left_out.items() if n}
+    return Drift(idents, times, series, told, tuple(happened), slow, action, advice)
+
+
+def _runs(found: Sequence[Change]) -> list[list[Change]]:
+    """Changes that follow one another in the same term and the same way: steps of one slope."""
+    runs: list[list[Change]] = []
+    for change in found:
+        last = runs[-1][-1] if runs else None
+        name = change.terms[0]
+        same = last is not None and last.terms[0] == name
+        if last is not None and same and last.sizes[name] * change.sizes[name] > 0:
+            runs[-1].append(change)
+        else:
+            runs.append([change])
+    return runs
+
+
+def _happening(
+    change: Change, idents: Sequence[str], times: Sequence[datetime], events: Sequence[Noted]
+) -> Happening:
+    before, after = times[change.at - 1], times[change.at]
+    sizes = {SHAPES[j]: float(change.sizes[j]) for j in change.terms}
+    event = _nearest(before, after, events)
+    kind = kind_of(change, SHAPES)
+    words = " and ".join(_term_words(name, mm) for name, mm in list(sizes.items())[:2])
+    span = f"between {before:%-d %b %Y} and {after:%-d %b %Y}"
+    why = f": noted then, {event.kind}" if event is not None else ": nothing was noted then"
+    sentence = f"{span} {words}{why}"
+    return Happening(
+        idents[change.at], before, after, kind, sizes, change.strength, None, event, sentence
+    )  # fmt: skip
+
+
+def _creeping(
+    run: Sequence[Change], found: Sequence[Change], series: Floats, idents: Sequence[str],
+    times: Sequence[datetime], events: Sequence[Noted],
+) -> Happening | None:  # fmt: skip
+    """Changes that are no steps: their largest term, between the changes beside them, is explained
+    much better by a line that begins to rise at a survey. None where steps explain it as well."""
+    where = [0, *(c.at for c in found), len(series)]
+    low = where[where.index(run[0].at, 1) - 1]
+    high = where[where.index(run[-1].at, 1) + 1]
+    change = max(run, key=lambda c: c.strength)
+    name = change.terms[0]
+    values = series[low:high, name]
+    days = np.array([(t - times[low]).total_seconds() / 86400 for t in times[low:high]])
+    if len(values) < 2 * LEAST_SLOW or not np.ptp(days):
+        return None
+    levels = np.split(values, [c.at - low for c in run])
+    # Each level more is one more thing to explain with.
+    step = float(sum(((p - p.mean()) ** 2).sum() for p in levels)) * len(run)
+    best, knee, rate = np.inf, 0, 0.0
+    for start in range(len(values) - 3):
+        rising = np.maximum(days - days[start], 0.0)
+        about = rising - rising.mean()
+        slope = float(about @ values / (about @ about))
+        left = float(((values - values.mean() - slope * about) ** 2).sum())
+        if left < best:
+            best, knee, rate = left, start, slope
+    if best > CREEPS * step:
+        return None
+    before, after = times[low + knee], times[min(low + knee + 1, len(times) - 1)]
+    # Where a slow line begins is known less well than a step's place.
+    event = _nearest(before - timedelta(days=BEGAN_DAYS), after, events)
+    size = rate * float(days[-1] - days[knee])
+    why = f"noted then, {event.kind}" if event is not None else "nothing was noted then"
+    sentence = (
+        f"since about {before:%-d %b %Y} {_term_words(SHAPES[name], size)} so far, "
+        f"{abs(rate) * 1000:.2f} µm a day: {why}"
+    )
+    return Happening(
+        idents[low + knee], before, after, "creep", {SHAPES[name]: size}, change.strength, rate,
+        event, sentence,
+    )  # fmt: skip
+
+
+def _nearest(before: datetime, after: datetime, events: Sequence[Noted]) -> Noted | None:
+    """The event between two surveys, or just outside of them."""
+    reach = timedelta(days=NEAR_DAYS)
+    near = [e for e in events if before - reach <= e.at <= after + reach]
+    middle = before + (after - before) / 2
+    inside = [e for e in near if before <= e.at <= after]
+    return min(inside or near, key=lambda e: abs(e.at - middle), default=None)
+
+
+_WORDS = {
+    "level": ("the plate came nearer by", "the plate went further away by"),
+    "tilt_x": ("the right rose against the left by", "the left rose against the right by"),
+    "tilt_y": ("the rear rose against the front by", "the front rose against the rear by"),
+    "bow_x": ("the left and right edges rose against the middle by",
+              "the middle rose against the left and right edges by"),
+    "bow_y": ("the front and rear edges rose against the middle by",
+              "the middle rose against the front and rear edges by"),
+    "twist": ("the corners front left and rear right rose against the others by",
+              "the corners front right and rear left rose against the others by"),
+}  # fmt: skip
+
+
+def _term_words(name: str, mm: float) -> str:
+    return f"{_WORDS[name][mm < 0]} {abs(mm):.3f} mm"
+
+
+def _slow(
+    series: Floats, times: Sequence[datetime], sheet: MachineSheet
+) -> Slow | None:  # fmt: skip
+    """How fast the fastest place of the plate moves (Theil and Sen's slope of each term, joined
+    over the plate)."""
+    values = series[:, : len(SHAPES)]
+    days = np.array([(t - times[0]).total_seconds() / 86400 for t in times])
+    if len(days) < LEAST_SLOW or np.ptp(days) < 1:
+        return None
+    i, j = np.triu_indices(len(days), 1)
+    apart = days[j] - days[i]
+    use = apart > 1e-3
+    slopes = (values[j] - values[i])[use] / apart[use][:, None]
+    rates = np.median(slopes, axis=0)
+    rest = values - np.outer(days, rates)
+    scatter = 1.4826 * np.median(np.abs(rest - np.median(rest, axis=0)), axis=0)
+    u_rates = scatter / np.sqrt(((days - days.mean()) ** 2).sum())
+    u, v = np.meshgrid(np.linspace(-1, 1, 9), np.linspace(-1, 1, 9))
+    if isinstance(sheet.plate.outline, Disc):
+        inside = u**2 + v**2 <= 1.0001
+        u, v = u[inside], v[inside]
+    across, along = u.ravel(), v.ravel()
+    shapes = np.array([
+        np.ones(across.size), across / 2, along / 2, across**2, along**2, across * along / 2
+    ])  # fmt: skip
+    moves = np.abs(rates @ shapes)
+    worst = int(moves.argmax())
+    rate = float(moves[worst])
+    spread = float(2 * np.sqrt(((u_rates[:, None] * shapes) ** 2).sum(axis=0))[worst])
+    now = float(np.sqrt(((scatter[:, None] * shapes) ** 2).sum(axis=0)).max())
+    low, high = sheet.tolerance.first_layer_mm
+    room = max((high - low) / 2 - 2 * now, 0.0)
+    fastest = max(rate, spread) if rate > spread else spread
+    holds = HOLDS_MOST_DAYS if fastest <= 0 else min(room / fastest, HOLDS_MOST_DAYS)
+    return Slow(rate, spread, float(holds), len(days))
+
+
+def _advised(
+    sheet: MachineSheet, series: Floats, happened: Sequence[Happening], slow: Slow | None, n: int
+) -> tuple[Action, str]:
+    """The one next thing, with its grounds."""
+    if n < 2:
+        return "measure more", f"{n} survey like the newest: no trend can be told from that."
+    newest = dict(zip(TERMS, series[-1], strict=True))
+    recent = happened[-1] if happened else None
+    tilt = float(np.hypot(newest["tilt_x"], newest["tilt_y"]))
+    if newest["flatness"] > sheet.tolerance.flatness_mm:
+        return "look at the hardware", (
+            f"the plate is {newest['flatness']:.3f} mm from flat, more than the "
+            f"{sheet.tolerance.flatness_mm:g} mm that you allow."
+        )
+    low, high = sheet.tolerance.first_layer_mm
+    if (
+        recent is not None
+        and recent.kind == "gap"
+        and abs(recent.sizes["level"]) > (high - low) / 4
+    ):
+        return "regap", f"the gap changed {recent.sentence.split(':')[0]}: feel it again."
+    if tilt > (high - low):
+        return "level", f"the plate leans by {tilt:.3f} mm over its sides: level it."
+    if slow is None:
+        since = "since then" if recent is not None else "so far"
+        return "measure more", f"too few surveys {since} to say how long one holds."
+    if slow.rate > slow.u and slow.days < 30:
+        return "survey", (
+            f"the fastest place moves {slow.rate * 1000:.1f} µm a day: a stored survey holds about "
+            f"{slow.days:.0f} days."
+        )
+    if slow.days >= HOLDS_MOST_DAYS:
+        return "nothing", (
+            "nothing moves that would matter: the newest survey holds for a year and more; one "
+            "before each print buys nothing here."
+        )
+    return "nothing", (
+        f"a stored survey holds about {slow.days:.0f} days within your first layer's limits; one "
+        "before each print buys nothing here."
+    )
