@@ -7,6 +7,7 @@ from contextlib import closing
 from datetime import UTC, datetime
 from pathlib import Path
 
+import numpy as np
 import pytest
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
@@ -91,6 +92,42 @@ def test_somebody_elses_database_is_not_touched(home):
         Ledger.open(home)
 
 
+def assert_season_is_its_surveys(ledger):
+    """What a season reads in one piece is what each survey says point by point."""
+    rows = ledger.season("Barley")
+    assert [h.ident for h in rows.heads] == [
+        h.ident for h in ledger.heads("Barley") if h.points and h.kind == "surface"
+    ]
+    for i, head in enumerate(rows.heads):
+        stored, here = ledger.survey(head.ident), rows.survey == i
+        np.testing.assert_array_equal(rows.xy[here], stored.xy)
+        np.testing.assert_allclose(rows.heights[here], stored.heights, atol=1e-12)
+        assert (head.complete, head.conditions) == (stored.complete, stored.conditions)
+
+
+def test_a_season_follows_every_change_of_its_surveys(home):
+    when, whole = datetime(2026, 3, 1, tzinfo=UTC), Conditions(170, 70, 12, "smooth")
+    with Ledger.open(home) as ledger:
+        for kind in ("surface", "surface", "towers"):
+            ident = ledger.begin_survey(NewSurvey("Barley", kind, when, 3, 2, None, whole))
+            for number in range(3):
+                for touches in ([0.01 * number], [0.01 * number, 0.02]):
+                    z = sum(touches) / 2 if len(touches) == 2 else None
+                    ledger.add_touch(ident, number, touches, 10.0 * number, 5.0, z)
+                    assert_season_is_its_surveys(ledger)
+            ledger.end_survey(ident, kind != "towers", "")
+        for act in (
+            lambda: ledger.take_out_drift("1", 0.002),
+            lambda: ledger.settle("1", 1, [True, False], 0.5),
+            lambda: ledger.reopen("2", "gone on with"),
+            lambda: ledger.add_touch("2", 3, [0.7], 40.0, 5.0, 0.7),
+            lambda: ledger.end_survey("2", False, "again"),
+            lambda: ledger.take_out_drift("1", None),
+        ):
+            act()
+            assert_season_is_its_surveys(ledger)
+
+
 def test_every_old_step_migrates_with_a_dated_copy(home):
     scripts = ScriptDirectory(str(Path(database.__file__).parent / "migrations"))
     steps = [s.revision for s in scripts.walk_revisions()]
@@ -103,6 +140,7 @@ def test_every_old_step_migrates_with_a_dated_copy(home):
         assert old in steps
         with Ledger.open(home) as ledger:
             assert [h.points for h in ledger.heads("Barley")] == [2]
+            assert_season_is_its_surveys(ledger)
         copies = list(home.glob("ledger-*.sqlite"))
         assert len(copies) == (old != database.NEWEST)
         assert all(database.version_of(c) == old for c in copies)

@@ -22,11 +22,13 @@ from tallgrain.store.models import (
     EVENTS,
     MACHINES,
     OBSERVATIONS,
+    PACKED,
     POINTS,
     RECHECKS,
     SURVEYS,
     TOUCHES,
 )
+from tallgrain.store.packed import loose, pack, points_of, unpack
 
 FILE_NAME = "ledger.sqlite"
 # The topic under which every change of a printer's value is observed, by its meaning.
@@ -282,38 +284,31 @@ class Ledger:
     # A season
 
     def season(self, machine: str, kind: str = "surface") -> SeasonRows:
-        """All points of a printer's surveys, by time: one query."""
+        """All points of a printer's surveys, by time."""
         query = (
-            sa.select(
-                SURVEYS.c.id, SURVEYS.c.taken_at, SURVEYS.c.state, SURVEYS.c.nozzle_c,
-                SURVEYS.c.plate_c, SURVEYS.c.soak_min, SURVEYS.c.sheet,
-                POINTS.c.x, POINTS.c.y,
-                POINTS.c.z - sa.func.coalesce(SURVEYS.c.drift_rate_mm, 0.0) * POINTS.c.number,
-            )
-            .join(POINTS, POINTS.c.survey == SURVEYS.c.id)
-            .where(sa.func.lower(SURVEYS.c.machine) == machine.lower())
-            .where(SURVEYS.c.kind == kind, POINTS.c.z.is_not(None))
-            .order_by(SURVEYS.c.taken_at, SURVEYS.c.id, POINTS.c.number)
-        )  # fmt: skip
-        # Straight from the driver: a thousand surveys are eighty thousand rows.
-        text = str(query.compile(self._engine, compile_kwargs={"literal_binds": True}))
+            sa.select(SURVEYS, PACKED.c.heights)
+            .outerjoin(PACKED, PACKED.c.survey == SURVEYS.c.id)
+            .where(sa.func.lower(SURVEYS.c.machine) == machine.lower(), SURVEYS.c.kind == kind)
+            .order_by(SURVEYS.c.taken_at, SURVEYS.c.id)
+        )
+        heads, parts = [], []
         with self._reading() as connection:
-            rows = connection.exec_driver_sql(text).fetchall()
-        heads: list[SeasonHead] = []
-        which = np.empty(len(rows), dtype=int)
-        last = None
-        for i, row in enumerate(rows):
-            if row[0] != last:
-                last = row[0]
+            for row in connection.execute(query).fetchall():
+                points = points_of(row.heights) if row.heights else loose(connection, row.id)
+                if not len(points):
+                    continue
                 heads.append(
                     SeasonHead(
-                        str(row[0]), datetime.fromisoformat(row[1]), row[2] == "complete",
-                        Conditions(*row[3:7]),
+                        str(row.id), row.taken_at, row.state == "complete",
+                        Conditions(row.nozzle_c, row.plate_c, row.soak_min, row.sheet),
                     )
                 )  # fmt: skip
-            which[i] = len(heads) - 1
-        places = np.array([row[7:10] for row in rows], dtype=float).reshape(-1, 3)
-        return SeasonRows(tuple(heads), which, places[:, :2], places[:, 2])
+                if row.drift_rate_mm:
+                    points = points - np.outer(points[:, 0], (0, 0, 0, row.drift_rate_mm))
+                parts.append(points)
+        which = np.repeat(np.arange(len(parts)), [len(p) for p in parts])
+        places = np.concatenate(parts) if parts else np.empty((0, 4))
+        return SeasonRows(tuple(heads), which, places[:, 1:3], places[:, 3])
 
     # Surveys, written
 
@@ -329,6 +324,7 @@ class Ledger:
         """
         number = int(ident)
         with self._writing() as connection:
+            unpack(connection, number)
             partly = sa.select(POINTS.c.number).where(
                 POINTS.c.survey == number, POINTS.c.z.is_(None)
             )
@@ -367,6 +363,7 @@ class Ledger:
         """Say which touches of a place count, in their order, and the height that they make."""
         place = (TOUCHES.c.survey == int(ident)) & (TOUCHES.c.number == number)
         with self._writing() as connection:
+            unpack(connection, int(ident))
             for touch, counting in enumerate(counts):
                 connection.execute(
                     sa.update(TOUCHES).where(place & (TOUCHES.c.touch == touch))
@@ -393,6 +390,7 @@ class Ledger:
         query = sa.update(SURVEYS).where(SURVEYS.c.id == int(ident))
         with self._writing() as connection:
             connection.execute(query.values(state=state, ended_why=why))
+            pack(connection, int(ident))
 
     def add_survey(self, survey: Survey) -> str:
         """Store a whole survey, such as one read from a file, in one transaction; its ident."""
@@ -424,6 +422,7 @@ class Ledger:
                 connection.execute(sa.insert(TOUCHES), touches)
             if again:
                 connection.execute(sa.insert(RECHECKS), again)
+            pack(connection, ident)
         if rate:
             self.take_out_drift(str(ident), rate)
         return str(ident)

@@ -84,6 +84,14 @@ TOUCHES = sa.Table(
     sa.Column("counts", sa.Boolean, nullable=False, server_default=sa.true()),
 )
 
+# The points of a survey that has ended in one piece (store/packed.py), for reading a whole season.
+PACKED = sa.Table(
+    "packed",
+    METADATA,
+    sa.Column("survey", sa.Integer, sa.ForeignKey("surveys.id"), primary_key=True),
+    sa.Column("heights", sa.LargeBinary, nullable=False),
+)
+
 # A survey's first place, touched again after so many others.
 RECHECKS = sa.Table(
     "rechecks",

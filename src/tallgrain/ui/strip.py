@@ -1,7 +1,8 @@
 """The strip as a widget: the season under the station, walked by mouse and keys."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from datetime import datetime
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
@@ -11,7 +12,7 @@ from PyQt6.QtWidgets import QMenu, QSizePolicy, QWidget
 from tallgrain.ui import theme
 from tallgrain.ui.draw.pens import pen, text
 from tallgrain.ui.draw.strip import StripPicture, paint_strip, strip_places
-from tallgrain.ui.look_back import LookBack
+from tallgrain.ui.look_back import LookBack, Season
 from tallgrain.ui.words import day, mm
 
 HEIGHT = 126
@@ -23,6 +24,33 @@ class Story:
 
     picture: StripPicture
     words: list[str]
+
+
+@dataclass(frozen=True)
+class Told:
+    """One point of a story: when, its figure, whether its grain is full, and it in words."""
+
+    at: datetime
+    figure: float
+    full: bool
+    words: str
+
+
+def over_time(
+    title: str, unit: str, points: Sequence[Told], season: Season | None,
+    tolerance: float | None = None,
+) -> Story | None:  # fmt: skip
+    """A station's figure over the season, beside the events; None before there is any."""
+    if not points:
+        return None
+    points = sorted(points, key=lambda p: p.at)
+    picture = StripPicture(
+        title, unit,
+        np.array([p.at.timestamp() for p in points]), np.array([p.figure for p in points]),
+        np.array([p.full for p in points]), np.ones(len(points), dtype=bool),
+        tuple((e.at.timestamp(), e.kind) for e in (season.events if season else ())), tolerance,
+    )  # fmt: skip
+    return Story(picture, [p.words for p in points])
 
 
 NEAR_PX = 12.0

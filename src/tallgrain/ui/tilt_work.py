@@ -40,12 +40,16 @@ class TiltWork(QObject):
         self.checked = False
         self.touched: list[PointTouched] = []
         self.total = 0
-        self.stored: Observation | None = None
+        self.history: list[Observation] = []
         sheet = self._session.sheet
         if sheet is not None:
-            for seen in self._session.ledger.observations(sheet.name, TILT):
-                self.stored = seen
+            self.history = self._session.ledger.observations(sheet.name, TILT)
         self.changed.emit()
+
+    @property
+    def stored(self) -> Observation | None:
+        """The newest look at the tilt that is known."""
+        return self.history[-1] if self.history else None
 
     @property
     def newest(self) -> TiltPass | None:
@@ -133,8 +137,7 @@ class TiltWork(QObject):
         found = self.newest
         sheet = self._session.sheet
         if found is not None and sheet is not None:
-            for seen in self._session.ledger.observations(sheet.name, TILT):
-                self.stored = seen
+            self.history = self._session.ledger.observations(sheet.name, TILT)
         self.changed.emit()
 
 

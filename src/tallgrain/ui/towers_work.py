@@ -91,12 +91,11 @@ class TowersWork(QObject):
         self.passes: list[Seen] = []
         self.touched: list[PointTouched] = []
         self.total = 0
-        self.stored: Observation | None = None
+        self.history: list[Observation] = []
         self.parts: tuple[RadiusPart, ...] = ()
         sheet = self._session.sheet
         if sheet is not None:
-            for seen in self._session.ledger.observations(sheet.name, TOWERS):
-                self.stored = seen
+            self.history = self._session.ledger.observations(sheet.name, TOWERS)
             for seen in self._session.ledger.observations(sheet.name, PARTS):
                 self.parts = tuple(
                     RadiusPart(name, abs(mm), mm > 0) for name, mm in seen.figures.items()
@@ -180,12 +179,17 @@ class TowersWork(QObject):
             self._note(event)
         self.changed.emit()
 
+    @property
+    def stored(self) -> Observation | None:
+        """The newest survey of the towers that is known."""
+        return self.history[-1] if self.history else None
+
     def _note(self, seen: Seen) -> None:
         one, sheet = seen.one, self._session.sheet
         figures = {"rms": one.solved.rms_before, "moves": one.moves, "noise": one.noise}
         self._probe.note(TOWERS, "by hand" if seen.by_hand else "loop", one.verdict, **figures)
-        for stored in self._session.ledger.observations(sheet.name, TOWERS) if sheet else ():
-            self.stored = stored
+        if sheet is not None:
+            self.history = self._session.ledger.observations(sheet.name, TOWERS)
         if one.verdict == "correct" and sheet is not None:
             self._session.back.add_event(MachineEvent(
                 sheet.name, now(), "towers", "another geometry: every height changes",

@@ -3,12 +3,13 @@
 Each term is scaled by the robust spread of its successive differences, which neither a step nor a
 slow drift moves. At every place in the series the means before and after are compared over windows,
 with outliers drawn in (Huber's ψ), against what noise and a random walk would make of them. The
-largest contrast of any term is a change where it exceeds LIMIT, and both sides are looked at again
-(binary segmentation).
+largest contrast of any term is a change where it exceeds a limit, and both sides are looked at
+again (binary segmentation).
 """
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from math import erfc, sqrt
 
 import numpy as np
 
@@ -16,17 +17,23 @@ from tallgrain.core.survey import Floats
 
 # Fewer surveys than this on a side say nothing of a step.
 LEAST_SIDE = 4
-WINDOW = 9
+WINDOW = 12
 # A random walk's step, of the noise of one survey, as far as nothing is known of it.
 WALK_PRIOR = 0.12
 # The place is looked for again so many surveys about where the contrast was largest.
 NEAR = 4
 # What the estimate of a walk's share is off by chance, of one survey's square.
 DOUBT = 1.2
+# Places whose fit is worse than the best one's by no more than this are as likely to be the place:
+# half of chi-square's 95 % point for one degree of freedom.
+AS_LIKELY = 1.92
 # A reading further than this from its window's middle counts as if it lay there (of its spread).
 DRAWN_IN = 1.7
-# A contrast larger than this is no chance: about 4 % of quiet seasons have one (docs/evidence.md).
-LIMIT = 3.75
+# Successive differences so many surveys apart tell the noise: one kind alone is a rougher figure.
+LAGS = (1, 2, 3)
+# A contrast beyond LIMIT + LIMIT_GROWS·ln(surveys) is no chance: a long season has more places
+# to look at. Some 2.5 % of quiet seasons have one (docs/evidence.md).
+LIMIT, LIMIT_GROWS = 1.65, 0.56
 # A second term belongs to the same happening where its own contrast is this large.
 TOO = 2.8
 # So much of the differences is left out of the noise, and the mean size that this leaves of a
@@ -39,7 +46,9 @@ LEAST_MM = 5e-4
 @dataclass(frozen=True)
 class Change:
     """A step between survey `at` − 1 and `at`: by term its size (mm) and its contrast (of what
-    chance would do); terms of the happening, the largest first; between which places it may lie."""
+    chance would do); terms of the happening, the largest first; the last survey that was surely
+    before it and the first that was surely after it (95 %); at how many places a change was looked
+    for."""
 
     at: int
     sizes: Floats
@@ -48,10 +57,20 @@ class Change:
     low: int
     high: int
 
+    places: int
+
     @property
     def strength(self) -> float:
         """The largest contrast."""
         return float(np.abs(self.contrasts).max())
+
+    @property
+    def confidence(self) -> float:
+        """That this is no chance: what a normal deviate so large, at any of the places and in any
+        of the terms, leaves (Bonferroni)."""
+        looks = 2 * self.places * len(self.contrasts)
+        chance = 0.5 * erfc(self.strength / sqrt(2))
+        return max(1.0 - looks * chance, 0.0)
 
 
 def changes(series: Floats) -> tuple[Change, ...]:
@@ -64,25 +83,35 @@ def changes(series: Floats) -> tuple[Change, ...]:
     if len(values) < 2 * LEAST_SIDE:
         return ()
     noise, walk = spreads(values)
-    found: list[tuple[int, Floats]] = []
-    _split(values / noise, walk / noise, 0, len(values), found)
+    found: list[tuple[_Place, Floats]] = []
+    limit = LIMIT + LIMIT_GROWS * float(np.log(len(values)))
+    _split(values / noise, walk / noise, limit, 0, len(values), found)
     found.sort(key=lambda f: f[0])
-    cuts = [0, *(at for at, _ in found), len(values)]
+    cuts = [0, *(place[0] for place, _ in found), len(values)]
     told = []
-    for i, (at, contrasts) in enumerate(found):
+    for i, ((at, low, high), contrasts) in enumerate(found):
         before, after = values[cuts[i] : at], values[at : cuts[i + 2]]
         size = _middle(after[:WINDOW], noise) - _middle(before[-WINDOW:], noise)
         order = np.argsort(-np.abs(contrasts))
         terms = tuple(int(j) for j in order if abs(contrasts[j]) >= TOO) or (int(order[0]),)
-        told.append(Change(int(kept[at]), size, contrasts, terms, int(kept[at - 1]),
-                           int(kept[at])))  # fmt: skip
+        told.append(
+            Change(
+                int(kept[at]),
+                size,
+                contrasts,
+                terms,
+                int(kept[low - 1]),
+                int(kept[high]),
+                len(values) - 2 * LEAST_SIDE + 1,
+            )
+        )
     return tuple(told)
 
 
 def spreads(values: Floats) -> tuple[Floats, Floats]:
     """Noise of one survey and step of a random walk between two, by term (terms,) mm, robustly from
     differences near and far: var(x[i + k] − x[i]) = 2·noise² + k·walk²."""
-    near = _robust(np.diff(values, axis=0))
+    near = np.mean([_robust(values[k:] - values[:-k]) for k in LAGS], axis=0)
     noise = np.maximum(near / np.sqrt(2), LEAST_MM)
     lag = min(5, len(values) // 3)
     if lag < 2:
@@ -102,37 +131,40 @@ def _robust(differences: Floats) -> Floats:
     return np.asarray(sizes[:kept].mean(axis=0) / TRIMMED)
 
 
-def _split(scaled: Floats, walk: Floats, low: int, high: int,
-           found: list[tuple[int, Floats]]) -> None:  # fmt: skip
+def _split(scaled: Floats, walk: Floats, limit: float, low: int, high: int,
+           found: list[tuple["_Place", Floats]]) -> None:  # fmt: skip
     """The strongest step between two places, then both sides of it."""
     if high - low < 2 * LEAST_SIDE:
         return
-    best, at, told = LIMIT, -1, np.zeros(scaled.shape[1])
+    best, at, told = limit, -1, np.zeros(scaled.shape[1])
     for k in range(low + LEAST_SIDE, high - LEAST_SIDE + 1):
         contrast = _contrast(scaled, walk, low, k, high)
         if np.abs(contrast).max() > best:
             best, at, told = float(np.abs(contrast).max()), k, contrast
     if at < 0:
         return
-    at = _placed(scaled @ (told / np.linalg.norm(told)), low, at, high)
-    found.append((at, told))
-    _split(scaled, walk, low, at, found)
-    _split(scaled, walk, at, high, found)
+    place = _placed(scaled @ (told / np.linalg.norm(told)), low, at, high)
+    at = place[0]
+    found.append((place, told))
+    _split(scaled, walk, limit, low, at, found)
+    _split(scaled, walk, limit, at, high, found)
 
 
-def _placed(along: Floats, low: int, at: int, high: int) -> int:
+# The first survey after a change: the likeliest, the earliest and the latest.
+_Place = tuple[int, int, int]
+
+
+def _placed(along: Floats, low: int, at: int, high: int) -> _Place:
     """Where along the direction of the change two levels fit best, near to where it was found."""
     start, end = max(low, at - WINDOW), min(high, at + WINDOW)
-    best, placed = np.inf, at
-    for k in range(max(at - NEAR, low + LEAST_SIDE), min(at + NEAR, high - LEAST_SIDE) + 1):
-        left = 0.0
-        for part in (along[start:k], along[k:end]):
-            off = np.abs(part - np.median(part))
-            # Huber's loss: an outlier counts by its size, not by its square.
-            left += float(np.where(off < 1, off**2 / 2, off - 0.5).sum())
-        if left < best - 1e-12:
-            best, placed = left, k
-    return placed
+    places = range(max(at - NEAR, low + LEAST_SIDE), min(at + NEAR, high - LEAST_SIDE) + 1)
+    left = []
+    for k in places:
+        off = np.concatenate([np.abs(p - np.median(p)) for p in (along[start:k], along[k:end])])
+        # Huber's loss: an outlier counts by its size, not by its square.
+        left.append(float(np.where(off < 1, off**2 / 2, off - 0.5).sum()))
+    likely = [k for k, loss in zip(places, left, strict=True) if loss <= min(left) + AS_LIKELY]
+    return places[int(np.argmin(left))], likely[0], likely[-1]
 
 
 def _contrast(scaled: Floats, walk: Floats, low: int, at: int, high: int) -> Floats:

@@ -137,14 +137,13 @@ def _runs(found: Sequence[Change]) -> list[list[Change]]:
 def _happening(
     change: Change, idents: Sequence[str], times: Sequence[datetime], events: Sequence[Noted]
 ) -> Happening:
-    before, after = times[change.at - 1], times[change.at]
+    before, after = times[change.low], times[change.high]
     sizes = {SHAPES[j]: float(change.sizes[j]) for j in change.terms}
     event = _nearest(before, after, events)
     kind = kind_of(change, SHAPES)
     words = " and ".join(_term_words(name, mm) for name, mm in list(sizes.items())[:2])
     span = f"between {before:%-d %b %Y} and {after:%-d %b %Y}"
-    why = f": noted then, {event.kind}" if event is not None else ": nothing was noted then"
-    sentence = f"{span} {words}{why}"
+    sentence = f"{span} {words}: {_noted_words(event)}"
     return Happening(
         idents[change.at], before, after, kind, sizes, change.strength, None, event, sentence
     )  # fmt: skip
@@ -182,15 +181,20 @@ def _creeping(
     # Where a slow line begins is known less well than a step's place.
     event = _nearest(before - timedelta(days=BEGAN_DAYS), after, events)
     size = rate * float(days[-1] - days[knee])
-    why = f"noted then, {event.kind}" if event is not None else "nothing was noted then"
     sentence = (
         f"since about {before:%-d %b %Y} {_term_words(SHAPES[name], size)} so far, "
-        f"{abs(rate) * 1000:.2f} µm a day: {why}"
+        f"{abs(rate) * 1000:.2f} µm a day: {_noted_words(event)}"
     )
     return Happening(
         idents[low + knee], before, after, "creep", {SHAPES[name]: size}, change.strength, rate,
         event, sentence,
     )  # fmt: skip
+
+
+def _noted_words(event: Noted | None) -> str:
+    if event is None:
+        return "nothing was noted then"
+    return f"noted then, {event.kind} ({event.at:%-d %b})"
 
 
 def _nearest(before: datetime, after: datetime, events: Sequence[Noted]) -> Noted | None:

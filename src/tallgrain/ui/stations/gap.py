@@ -2,14 +2,12 @@
 
 from datetime import timedelta
 
-import numpy as np
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QStackedWidget
 
 from tallgrain.ui.bench_parts import ClearanceRow, Notice, Tabbed, beside_the_bench
 from tallgrain.ui.draw.gap import Side, feels_of, paint_gap
-from tallgrain.ui.draw.strip import StripPicture
 from tallgrain.ui.draw.trials import Trials, paint_shift, paint_trials
 from tallgrain.ui.gauge_work import TRIP, GaugeWork
 from tallgrain.ui.probe_work import ProbeWork
@@ -20,7 +18,7 @@ from tallgrain.ui.stations.gap_gauge import GaugePage
 from tallgrain.ui.stations.gap_trials import NudgePage, TrialPage
 from tallgrain.ui.stations.gap_values import LedgerPage
 from tallgrain.ui.stations.probe import ProbePicture
-from tallgrain.ui.strip import Story
+from tallgrain.ui.strip import Story, Told, over_time
 from tallgrain.ui.trial_work import TrialWork
 from tallgrain.ui.values_work import ValuesWork
 from tallgrain.ui.widgets import Panel, button, tell
@@ -134,28 +132,20 @@ class GapStation:
             o for i, o in enumerate(solved)
             if i + 1 == len(solved) or solved[i + 1].at - o.at > SITTING
         ]  # fmt: skip
-        points = [(o.at, o.figures["t"], 2 * o.figures["u"], o) for o in last]
-        applied = [o for o in self.values.applied() if o.item == TRIP]
-        points += [(o.at, o.figures["after"], None, o) for o in applied]
-        if not points:
-            return None
-        points.sort(key=lambda p: p[0])
-        season = self._session.back.season
         here = self._session.plate_sheet
-        picture = StripPicture(
-            "Trip height over the season", "mm; hollow: applied, or for another sheet",
-            np.array([at.timestamp() for at, *_ in points]),
-            np.array([t for _, t, *_ in points]),
-            np.array([u is not None and o.figures.get("sheet") in (None, here)
-                      for _, _, u, o in points]),
-            np.ones(len(points), dtype=bool),
-            tuple((e.at.timestamp(), e.kind) for e in (season.events if season else ())),
+        points = [
+            Told(o.at, t := o.figures["t"], o.figures.get("sheet") in (None, here),
+                 f"{day(o.at)}: {mm(t)} mm ± {mm(2 * o.figures['u'])}, felt")
+            for o in last
+        ]  # fmt: skip
+        points += [
+            Told(o.at, t := o.figures["after"], False, f"{day(o.at)}: {mm(t)} mm, {o.note}")
+            for o in self.values.applied() if o.item == TRIP
+        ]  # fmt: skip
+        return over_time(
+            "Trip height over the season", "mm; hollow: applied, or for another sheet", points,
+            self._session.back.season,
         )  # fmt: skip
-        words = [
-            f"{day(at)}: {mm(t)} mm" + (f" ± {mm(u)}, felt" if u is not None else f", {o.note}")
-            for at, t, u, o in points
-        ]
-        return Story(picture, words)
 
     # Acting
 

@@ -15,9 +15,10 @@ from tallgrain.ui.route import Fill, Kernel
 from tallgrain.ui.session import Session
 from tallgrain.ui.skew_work import PLANES, SkewWork
 from tallgrain.ui.stations.probe import ProbePicture
+from tallgrain.ui.strip import Story, Told, over_time
 from tallgrain.ui.value_words import lean_words
 from tallgrain.ui.widgets import FigureBox, Panel, Readout, button, label, tell
-from tallgrain.ui.words import MINUS, mm
+from tallgrain.ui.words import MINUS, day, mm
 
 WIDTH = 380
 # The shape is drawn so that its error is about this share of the part.
@@ -145,6 +146,22 @@ class SkewStation:
             return Kernel(self.name, Fill.HALF, headline, "unconfirmed")
         return Kernel(self.name, Fill.HALF if last.worth_it else Fill.FULL, headline,
                       "not square" if last.worth_it else "")  # fmt: skip
+
+    def story(self) -> Story | None:
+        """How far the axes of this plane were from square, gauge by gauge."""
+        found = self.work.here.found
+        # Of one gauge the last answer counts.
+        last = [f for i, f in enumerate(found) if i + 1 == len(found)
+                or found[i + 1].gauge != f.gauge]  # fmt: skip
+        points = [
+            Told(f.at, abs(f.skew), not f.worth_it,
+                 f"{day(f.at)}: {lean_words(self.work.plane, f.skew)}, ± {mm(2 * f.u, 2)} mrad")
+            for f in last
+        ]  # fmt: skip
+        return over_time(
+            "Skew over the season", "mrad from square; full: within the caliper's noise", points,
+            self._session.back.season,
+        )  # fmt: skip
 
     # Acting
 

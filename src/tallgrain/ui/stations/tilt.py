@@ -13,6 +13,7 @@ from tallgrain.ui.session import Session
 from tallgrain.ui.state import LinkState
 from tallgrain.ui.stations.machine_form import with_amount
 from tallgrain.ui.stations.probe import ProbePicture
+from tallgrain.ui.strip import Story, Told, over_time
 from tallgrain.ui.tilt_work import LEVEL, TiltWork, place_edit
 from tallgrain.ui.widgets import Panel, Readout, button, label, tell
 from tallgrain.ui.words import day, mm
@@ -116,6 +117,18 @@ class TiltStation:
         level = stored.outcome in LEVEL
         return Kernel(self.name, Fill.FULL if level else Fill.HALF, headline,
                       "" if level else "not level")  # fmt: skip
+
+    def story(self) -> Story | None:
+        """The spread at the supports over the season."""
+        points = [
+            Told(o.at, o.figures["spread"], o.outcome in LEVEL,
+                 f"{day(o.at)}: {mm(o.figures['spread'])} mm spread, {o.outcome}")
+            for o in self.work.history
+        ]  # fmt: skip
+        return over_time(
+            "Spread at the supports over the season", "mm; full: right when it ended", points,
+            self._session.back.season,
+        )  # fmt: skip
 
     # Acting
 

@@ -12,6 +12,7 @@ from tallgrain.ui.session import Session
 from tallgrain.ui.state import LinkState
 from tallgrain.ui.stations.probe import ProbePicture
 from tallgrain.ui.stations.towers_pages import ByHandPage, RadiusPage
+from tallgrain.ui.strip import Story, Told, over_time
 from tallgrain.ui.towers_work import RIGHT, Seen, TowersWork
 from tallgrain.ui.widgets import FigureBox, Panel, Readout, button, label, tell
 from tallgrain.ui.words import MINUS, count_of, day, mm
@@ -120,6 +121,18 @@ class TowersStation:
         right = stored.outcome in RIGHT
         return Kernel(self.name, Fill.FULL if right else Fill.HALF, headline,
                       "" if right else "towers off")  # fmt: skip
+
+    def story(self) -> Story | None:
+        """What the heights were from level, survey by survey."""
+        points = [
+            Told(o.at, o.figures["rms"], o.outcome in RIGHT,
+                 f"{day(o.at)}: {mm(o.figures['rms'])} mm RMS, {o.outcome}")
+            for o in self.work.history
+        ]  # fmt: skip
+        return over_time(
+            "Heights about their mean over the season", "mm; full: right when it ended", points,
+            self._session.back.season,
+        )  # fmt: skip
 
     # Acting
 

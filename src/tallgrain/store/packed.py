@@ -1,0 +1,46 @@
+"""Heights of whole surveys in one piece: what a season is read from.
+
+The points' own rows stay the truth; a packed survey is made when it ends and goes as soon as one of
+its points changes.
+"""
+
+import numpy as np
+import sqlalchemy as sa
+from sqlalchemy.engine import Connection
+
+from tallgrain.core.survey import Floats
+from tallgrain.store.models import PACKED, POINTS
+
+# number, x, y, z of a point: little-endian, so that a ledger can be carried to another computer.
+_TYPE = np.dtype("<f8")
+COLUMNS = 4
+
+
+def loose(connection: Connection, survey: int) -> Floats:
+    """A survey's measured points (n, 4) by their rows: number, x, y, z."""
+    query = (
+        sa.select(POINTS.c.number, POINTS.c.x, POINTS.c.y, POINTS.c.z)
+        .where(POINTS.c.survey == survey, POINTS.c.z.is_not(None))
+        .order_by(POINTS.c.number)
+    )
+    rows = [tuple(row) for row in connection.execute(query)]
+    return np.array(rows, dtype=_TYPE).reshape(-1, COLUMNS)
+
+
+def pack(connection: Connection, survey: int) -> None:
+    """Put a survey's measured points in one piece; nothing where it has none."""
+    unpack(connection, survey)
+    points = loose(connection, survey)
+    if len(points):
+        values = {"survey": survey, "heights": points.tobytes()}
+        connection.execute(sa.insert(PACKED), values)
+
+
+def unpack(connection: Connection, survey: int) -> None:
+    """One of its points changes: the piece is none of it any more."""
+    connection.execute(sa.delete(PACKED).where(PACKED.c.survey == survey))
+
+
+def points_of(heights: bytes) -> Floats:
+    """Points (n, 4) of a packed survey: number, x, y, z."""
+    return np.frombuffer(heights, dtype=_TYPE).reshape(-1, COLUMNS)
