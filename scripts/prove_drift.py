@@ -7,6 +7,7 @@ weeks, terms of very different size.
 import numpy as np
 
 from tallgrain.core.drift.changes import changes, kind_of
+from tallgrain.core.drift.creep import creeping
 from tallgrain.core.drift.terms import SHAPES
 
 STEP_SD = 3.0
@@ -30,13 +31,15 @@ def season(chance, step=0.0):
 
 def one_season(seed):
     """Whether a step is found within two surveys of its place, whether it is told as another kind
-    (tilt for shape or the reverse), and whether a quiet season raises an alarm."""
+    (tilt for shape or the reverse), and whether a quiet season raises an alarm, of a step or of a
+    slope."""
     values, at, term = season(np.random.default_rng([seed, 11]), STEP_SD)
     near = [c for c in changes(values) if abs(c.at - at) <= 2]
     told = {kind_of(c, SHAPES) for c in near}
     mixed = KINDS[term] != "gap" and {"tilt": "shape", "shape": "tilt"}[KINDS[term]] in told
     quiet, *_ = season(np.random.default_rng([seed, 12]))
-    return bool(near), mixed, bool(changes(quiet))
+    slow = creeping(quiet, 7.0 * np.arange(len(quiet)))
+    return bool(near), mixed, bool(changes(quiet)) or slow is not None
 
 
 def drift_text(seeds):

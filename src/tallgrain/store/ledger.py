@@ -286,7 +286,7 @@ class Ledger:
     def season(self, machine: str, kind: str = "surface") -> SeasonRows:
         """All points of a printer's surveys, by time."""
         query = (
-            sa.select(SURVEYS, PACKED.c.heights)
+            sa.select(SURVEYS, PACKED.c.heights, PACKED.c.squares, PACKED.c.freedom)
             .outerjoin(PACKED, PACKED.c.survey == SURVEYS.c.id)
             .where(sa.func.lower(SURVEYS.c.machine) == machine.lower(), SURVEYS.c.kind == kind)
             .order_by(SURVEYS.c.taken_at, SURVEYS.c.id)
@@ -301,6 +301,7 @@ class Ledger:
                     SeasonHead(
                         str(row.id), row.taken_at, row.state == "complete",
                         Conditions(row.nozzle_c, row.plate_c, row.soak_min, row.sheet),
+                        row.squares or 0.0, row.freedom or 0,
                     )
                 )  # fmt: skip
                 if row.drift_rate_mm:

@@ -90,6 +90,9 @@ PACKED = sa.Table(
     METADATA,
     sa.Column("survey", sa.Integer, sa.ForeignKey("surveys.id"), primary_key=True),
     sa.Column("heights", sa.LargeBinary, nullable=False),
+    # Of the touches that count, about their places' means: squares (mm²), touches less places.
+    sa.Column("squares", sa.Float, nullable=False),
+    sa.Column("freedom", sa.Integer, nullable=False),
 )
 
 # A survey's first place, touched again after so many others.

@@ -9,7 +9,7 @@ import sqlalchemy as sa
 from sqlalchemy.engine import Connection
 
 from tallgrain.core.survey import Floats
-from tallgrain.store.models import PACKED, POINTS
+from tallgrain.store.models import PACKED, POINTS, TOUCHES
 
 # number, x, y, z of a point: little-endian, so that a ledger can be carried to another computer.
 _TYPE = np.dtype("<f8")
@@ -32,8 +32,24 @@ def pack(connection: Connection, survey: int) -> None:
     unpack(connection, survey)
     points = loose(connection, survey)
     if len(points):
-        values = {"survey": survey, "heights": points.tobytes()}
+        squares, freedom = _scatter(connection, survey)
+        values = {
+            "survey": survey, "heights": points.tobytes(), "squares": squares, "freedom": freedom
+        }  # fmt: skip
         connection.execute(sa.insert(PACKED), values)
+
+
+def _scatter(connection: Connection, survey: int) -> tuple[float, int]:
+    """Squares of the counting touches about their places' means (mm²), and their freedom."""
+    query = sa.select(TOUCHES.c.number, TOUCHES.c.z).where(
+        TOUCHES.c.survey == survey, TOUCHES.c.counts
+    )
+    rows = connection.execute(query).fetchall()
+    _, place = np.unique([row.number for row in rows], return_inverse=True)
+    heights = np.array([row.z for row in rows])
+    made = np.bincount(place)
+    means = np.bincount(place, heights) / np.maximum(made, 1) if len(rows) else made
+    return float(((heights - means[place]) ** 2).sum()), len(rows) - len(made)
 
 
 def unpack(connection: Connection, survey: int) -> None:

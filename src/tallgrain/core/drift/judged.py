@@ -1,13 +1,17 @@
 """What a season says: happenings with the nearest noted event, slow drift, and what to do next."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from itertools import pairwise
+from math import erfc, sqrt
 from typing import Literal
 
 import numpy as np
 
 from tallgrain.core.drift.changes import Change, changes, kind_of
+from tallgrain.core.drift.charts import default_base
+from tallgrain.core.drift.creep import creeping
 from tallgrain.core.drift.season import SeasonRows, like
 from tallgrain.core.drift.terms import SHAPES, TERMS, season_terms
 from tallgrain.core.machine.outline import Disc
@@ -24,6 +28,10 @@ HOLDS_MOST_DAYS = 365.0
 # A line that begins to rise must leave less than this share of what a step leaves.
 CREEPS = 0.6
 BEGAN_DAYS = 14.0
+# Longer than this without a survey is told.
+LONG_GAP_DAYS = 75.0
+# Stored later but dated so much earlier: told.
+BACKWARDS_S = 3600.0
 
 Action = Literal["nothing", "survey", "regap", "level", "look at the hardware", "measure more"]
 
@@ -40,8 +48,8 @@ class Noted:
 @dataclass(frozen=True)
 class Happening:
     """Terms that jumped together, or one that began to creep (rate: mm a day): between which
-    surveys, of what kind, sizes by term (mm), how sure (contrast), the nearest noted event, and all
-    of it in a sentence."""
+    surveys, of what kind, sizes by term (mm), how sure (contrast, and the chance that it is none),
+    the nearest noted event, and all of it in a sentence."""
 
     survey: str
     before: datetime
@@ -49,6 +57,7 @@ class Happening:
     kind: str
     sizes: dict[str, float]
     contrast: float
+    confidence: float
     rate: float | None
     event: Noted | None
     sentence: str
@@ -68,7 +77,8 @@ class Slow:
 @dataclass(frozen=True)
 class Drift:
     """A printer's season on one sheet in one band of heat: figures (surveys, terms) mm of those
-    that are like the newest, in the order of time; how many were left out, and why."""
+    that are like the newest, in the order of time; how many were left out, and why; and what a
+    reader should know of the season (notes)."""
 
     idents: tuple[str, ...]
     times: tuple[datetime, ...]
@@ -78,6 +88,14 @@ class Drift:
     slow: Slow | None
     action: Action
     advice: str
+    notes: tuple[str, ...] = ()
+
+    @property
+    def base(self) -> tuple[int, int]:
+        """The surveys (first, one past the last) that charts take as all being well."""
+        return default_base(
+            len(self.idents), [self.idents.index(h.survey) for h in self.happenings]
+        )
 
 
 def judge_season(
@@ -113,11 +131,39 @@ def judge_season(
     for run in _runs(found):
         creep = _creeping(run, found, series, idents, times, events)
         happened += [creep] if creep else [_happening(c, idents, times, events) for c in run]
+    happened += _between(happened, series, idents, times)
+    happened.sort(key=lambda h: idents.index(h.survey))
     start = idents.index(happened[-1].survey) if happened else 0
     slow = _slow(series[start:], times[start:], sheet)
     action, advice = _advised(sheet, series, happened, slow, len(kept))
     told = {why: n for why, n in left_out.items() if n}
-    return Drift(idents, times, series, told, tuple(happened), slow, action, advice)
+    notes = (*_gaps(times), *_backwards(idents, times))
+    return Drift(idents, times, series, told, tuple(happened), slow, action, advice, notes)
+
+
+def _gaps(times: Sequence[datetime]) -> Iterator[str]:
+    """Months without a survey: what happened then has no closer date."""
+    for before, after in pairwise(times):
+        days = (after - before).total_seconds() / 86400
+        if days > LONG_GAP_DAYS:
+            yield (
+                f"no survey between {before:%-d %b %Y} and {after:%-d %b %Y}, {days:.0f} days: "
+                "whatever changed then can't be dated closer"
+            )
+
+
+def _backwards(idents: Sequence[str], times: Sequence[datetime]) -> Iterator[str]:
+    """Surveys that were stored after others but say that they were taken long before them."""
+    order = sorted(range(len(idents)), key=lambda i: int(idents[i]) if idents[i].isdigit() else i)
+    newest = None
+    for i in order:
+        if newest is not None and (times[newest] - times[i]).total_seconds() > BACKWARDS_S:
+            yield (
+                f"survey {idents[i]} was stored after survey {idents[newest]} but is dated "
+                f"{times[i]:%-d %b %Y}, before it: an import, or a clock that was set back"
+            )
+        else:
+            newest = i
 
 
 def _runs(found: Sequence[Change]) -> list[list[Change]]:
@@ -145,7 +191,8 @@ def _happening(
     span = f"between {before:%-d %b %Y} and {after:%-d %b %Y}"
     sentence = f"{span} {words}: {_noted_words(event)}"
     return Happening(
-        idents[change.at], before, after, kind, sizes, change.strength, None, event, sentence
+        idents[change.at], before, after, kind, sizes, change.strength, change.confidence,
+        None, event, sentence,
     )  # fmt: skip
 
 
@@ -186,9 +233,34 @@ def _creeping(
         f"{abs(rate) * 1000:.2f} µm a day: {_noted_words(event)}"
     )
     return Happening(
-        idents[low + knee], before, after, "creep", {SHAPES[name]: size}, change.strength, rate,
-        event, sentence,
+        idents[low + knee], before, after, "creep", {SHAPES[name]: size}, change.strength,
+        change.confidence, rate, event, sentence,
     )  # fmt: skip
+
+
+def _between(
+    happened: Sequence[Happening], series: Floats, idents: Sequence[str], times: Sequence[datetime]
+) -> Iterator[Happening]:
+    """What goes little by little between the changes."""
+    begun = [(0, None), *((idents.index(h.survey), h) for h in happened)]
+    ends = [*(at for at, _ in begun[1:]), len(idents)]
+    for (low, first), high in zip(begun, ends, strict=True):
+        days = np.array([(t - times[low]).total_seconds() / 86400 for t in times[low:high]])
+        slope = creeping(series[low:high, : len(SHAPES)], days)
+        if slope is None or (first is not None and first.rate is not None):
+            continue
+        name, before, after = SHAPES[slope.term], times[low], times[high - 1]
+        since = f", after {first.event.kind}" if first is not None and first.event else ""
+        sentence = (
+            f"little by little from {before:%-d %b %Y} to {after:%-d %b %Y} "
+            f"{_term_words(name, slope.size)}, {abs(slope.rate) * 1000:.2f} µm a day{since}"
+        )
+        # It begins where the stretch does, a survey after the change that opened it.
+        yield Happening(
+            idents[min(low + 1, high - 1)], before, after, "creep", {name: slope.size},
+            slope.contrast, 1.0 - 2 * len(SHAPES) * 0.5 * erfc(slope.contrast / sqrt(2)),
+            slope.rate, first.event if first is not None else None, sentence,
+        )  # fmt: skip
 
 
 def _noted_words(event: Noted | None) -> str:

@@ -28,12 +28,18 @@ class SeasonRows:
 
 @dataclass(frozen=True)
 class SeasonHead:
-    """What the strip needs of one survey besides its points."""
+    """What the strip needs of one survey besides its points.
+
+    squares (mm²) and freedom: of its touches about their places' means; the pooled scatter of a
+    touch is √(squares / freedom), where a place was touched twice.
+    """
 
     ident: str
     taken_at: datetime
     complete: bool
     conditions: Conditions
+    squares: float = 0.0
+    freedom: int = 0
 
 
 def season_flatness(rows: SeasonRows, least: tuple[float, float] = (0.0, 0.0)) -> Floats:

@@ -15,6 +15,8 @@ def upgrade() -> None:
         "packed",
         sa.Column("survey", sa.Integer, sa.ForeignKey("surveys.id"), primary_key=True),
         sa.Column("heights", sa.LargeBinary, nullable=False),
+        sa.Column("squares", sa.Float, nullable=False),
+        sa.Column("freedom", sa.Integer, nullable=False),
     )
     connection = op.get_bind()
     ended = connection.execute(sa.text("SELECT id FROM surveys WHERE state != 'running'"))

@@ -1,0 +1,81 @@
+"""A printer's stored season with all that can be told of it: for the window, reports and verbs."""
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from tallgrain.core.drift.charts import Signals, joint_signals
+from tallgrain.core.drift.judged import Drift, Noted, judge_season
+from tallgrain.core.drift.scatter import ProbeTrend, probe_trend
+from tallgrain.core.drift.season import SeasonRows
+from tallgrain.core.drift.terms import SHAPES
+from tallgrain.core.drift.thermal import Thermal, thermal_of
+from tallgrain.core.drift.workshop import WorkshopRow, workshop_row
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.errors import TallGrainError
+from tallgrain.formats.machine_toml import parse_sheet
+from tallgrain.store.ledger import Ledger, MachineEvent
+
+# A survey of so few touches that it only asks which stored one still fits.
+CHECK = "check"
+
+
+@dataclass(frozen=True)
+class PrinterSeason:
+    """All stored surveys of a printer and its events; what changed among those that are like the
+    newest (drift, one joint signal), what heat does, and how its probe went."""
+
+    sheet: MachineSheet
+    rows: SeasonRows
+    events: tuple[MachineEvent, ...]
+    drift: Drift
+    signals: Signals | None
+    thermal: Thermal | None
+    trend: ProbeTrend | None
+
+
+def read_season(
+    ledger: Ledger, sheet: MachineSheet, on: str | None = None, base: tuple[int, int] | None = None
+) -> PrinterSeason:
+    """Read and judge a printer's season; on: only surveys on this sheet; base: the surveys (first,
+    one past the last, of those that are judged) that the builder takes as all being well."""
+    rows = ledger.season(sheet.name)
+    events = tuple(ledger.events(sheet.name))
+    found = judge_season(rows, sheet, [Noted(e.at, e.kind, e.note) for e in events], on)
+    signals = joint_signals(found.figures[:, : len(SHAPES)], base or found.base)
+    used = on
+    if used is None and found.idents:
+        newest = next(h for h in rows.heads if h.ident == found.idents[-1])
+        used = newest.conditions.sheet
+    # Touches of another sheet scatter alike: all surveys tell of the probe.
+    return PrinterSeason(
+        sheet, rows, events, found, signals, thermal_of(rows, sheet, used), probe_trend(rows.heads)
+    )
+
+
+def last_gap(ledger: Ledger, machine: str) -> tuple[float, float] | None:
+    """The newest trip height that was felt, and its standard uncertainty (mm)."""
+    solved = [o for o in ledger.observations(machine, "gap") if o.outcome == "solved"]
+    return (solved[-1].figures["t"], solved[-1].figures["u"]) if solved else None
+
+
+def workshop(ledger: Ledger, now: datetime) -> tuple[tuple[WorkshopRow, ...], tuple[str, ...]]:
+    """Every printer's line, the most urgent first; and printers that can't be judged, with why."""
+    lines, odd = [], []
+    for name, text in ledger.machines():
+        try:
+            season = read_season(ledger, parse_sheet(text, f"sheet of {name}"))
+        except TallGrainError as error:
+            odd.append(f"{name}: {error}")
+            continue
+        last = season.drift.times[-1] if season.drift.times else None
+        stale = [
+            e.kind for e in season.events if last is not None and e.at > last
+            and "Surface" in e.stale
+        ]  # fmt: skip
+        lines.append(workshop_row(
+            name, season.drift, season.sheet.tolerance.flatness_mm, last_gap(ledger, name), now,
+            stale,
+        ))  # fmt: skip
+    order = ("now", "soon", "later", "nothing")
+    lines.sort(key=lambda row: order.index(row.urgency))
+    return tuple(lines), tuple(odd)
