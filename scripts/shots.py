@@ -342,4 +342,5 @@ def gauge_loop(window, work, hand):
         feel(0.1)
 
 
-main()
+if __name__ == "__main__":
+    main()

@@ -47,9 +47,11 @@ def read_season(
         newest = next(h for h in rows.heads if h.ident == found.idents[-1])
         used = newest.conditions.sheet
     # Touches of another sheet scatter alike: all surveys tell of the probe.
+    quiet = found.idents[slice(*found.base)]
     return PrinterSeason(
-        sheet, rows, events, found, signals, thermal_of(rows, sheet, used), probe_trend(rows.heads)
-    )
+        sheet, rows, events, found, signals, thermal_of(rows, sheet, used, quiet),
+        probe_trend(rows.heads),
+    )  # fmt: skip
 
 
 def last_gap(ledger: Ledger, machine: str) -> tuple[float, float] | None:

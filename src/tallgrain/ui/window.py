@@ -31,6 +31,7 @@ from tallgrain.paths import data_home
 from tallgrain.store.ledger import MachineEvent
 from tallgrain.ui.closing import may_close
 from tallgrain.ui.drafts import Drafts
+from tallgrain.ui.drift_work import DriftWork
 from tallgrain.ui.edits import NoteEvent, PlanEdit
 from tallgrain.ui.event_dialog import EventDialog
 from tallgrain.ui.filing import Filing
@@ -46,6 +47,7 @@ from tallgrain.ui.skew_work import SkewWork
 from tallgrain.ui.state import LinkState
 from tallgrain.ui.stations.adjusters import AdjustersStation
 from tallgrain.ui.stations.base import Station
+from tallgrain.ui.stations.drift import DriftStation
 from tallgrain.ui.stations.gap import GapStation
 from tallgrain.ui.stations.later import LaterStation
 from tallgrain.ui.stations.machine import MachineStation
@@ -70,7 +72,7 @@ QUESTIONS = {
     "Gap": "",
     "Skew": "",
     "Handover": "What does the printer not know yet, and what happens at the start of a print?",
-    "Drift": "Is it still the bed I measured?",
+    "Drift": "",
 }
 
 
@@ -104,6 +106,9 @@ class Window(QMainWindow):
         self.towers = TowersStation(
             session, TowersWork(session, checks, self.values, self.skew.work)
         )
+        self.drift = DriftStation(session, DriftWork(session, checks))
+        self.drift.on_visit = self.visit
+        self.drift.work.changed.connect(self.refresh)
         built: dict[str, Station] = {
             "Surface": self.surface,
             "Machine": self.machine,
@@ -113,6 +118,7 @@ class Window(QMainWindow):
             "Adjusters": self.adjusters,
             "Towers": self.towers,
             "Skew": self.skew,
+            "Drift": self.drift,
         }
         self.stations: dict[str, Station] = {
             name: built.get(name) or LaterStation(name, question)
@@ -335,7 +341,7 @@ class Window(QMainWindow):
         """What was typed at the station that is shown."""
         for row in (
             *self.probe.clearance_rows, self.gap.clearance, self.tilt.clearance,
-            self.adjusters.clearance, self.towers.clearance,
+            self.adjusters.clearance, self.towers.clearance, self.drift.clearance,
             self.surface.bench.clearance_row,
         ):  # fmt: skip
             if row.isVisible():
@@ -521,6 +527,7 @@ class Window(QMainWindow):
         if self.hands:
             self.hands.close()
         self.files.worker.finish()
+        self.drift.work.close()
         self.session.close()
         event.accept()
 

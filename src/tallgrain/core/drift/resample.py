@@ -45,19 +45,3 @@ def _triangles(xy: Floats, places: Floats) -> tuple[np.ndarray, np.ndarray, Floa
     first = np.einsum("nij,nj->ni", turn[:, :2], places[inside] - turn[:, 2])
     shares = np.column_stack([first, 1 - first.sum(axis=1)])
     return inside, mesh.simplices[at[inside]], shares
-
-
-def likeness(rows: SeasonRows, places: Floats, to: int) -> Floats:
-    """How unlike each survey's shape is to one of them: (surveys,) mm, root mean square about the
-    plane of the difference; NaN where they share too little."""
-    heights = resampled(rows, places)
-    apart = heights - heights[to]
-    found = np.full(len(apart), np.nan)
-    for i, difference in enumerate(apart):
-        here = np.isfinite(difference)
-        if here.sum() < 6:
-            continue
-        matrix = np.column_stack([np.ones(here.sum()), places[here]])
-        left = difference[here] - matrix @ np.linalg.lstsq(matrix, difference[here], rcond=None)[0]
-        found[i] = np.sqrt((left**2).mean())
-    return found

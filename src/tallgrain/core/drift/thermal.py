@@ -1,5 +1,6 @@
 """What heat does to a plate: shape per degree, and the soak after which it has settled."""
 
+from collections.abc import Collection
 from dataclasses import dataclass
 
 import numpy as np
@@ -29,7 +30,8 @@ class Thermal:
     """What a warmer plate does. per_degree (6,) mm/°C by term with u (6,), one standard
     uncertainty; from how many pairs of a cold and a hot survey, from and to which plate
     temperature; tau (minutes) with its 95 % limits and the soak after which the shape has settled,
-    None where the surveys don't tell; and what it is, in a sentence."""
+    None where the surveys don't tell; soaks (n,) minutes of the hot surveys and how far each was
+    bent along the way that heat bends it (n,) mm; and what it is, in a sentence."""
 
     per_degree: Floats
     u: Floats
@@ -40,14 +42,25 @@ class Thermal:
     tau_low: float
     tau_high: float
     settled_min: float | None
+    soak_min: Floats
+    bent_mm: Floats
     sentence: str
 
+    def shape(self, u: Floats, v: Floats) -> Floats:
+        """What the plate's shape does from cold to hot (mm), at places scaled to [−1, 1]."""
+        p, q, r = self.per_degree[SHAPE] * (self.hot_c - self.cold_c)
+        bent = p * u**2 + q * v**2 + r * u * v / 2
+        return np.asarray(bent - bent.mean())
 
-def thermal_of(rows: SeasonRows, sheet: MachineSheet, on: str | None = None) -> Thermal | None:
+
+def thermal_of(
+    rows: SeasonRows, sheet: MachineSheet, on: str | None = None, quiet: Collection[str] = ()
+) -> Thermal | None:
     """The plate's answer to heat by its cold and hot surveys; None without such a pair.
 
     on: only surveys on this sheet. Each cold survey is held against the mean of the hot ones
-    nearest in time before and after it, so that a slow drift is no heat.
+    nearest in time before and after it, so that a slow drift is no heat. quiet: idents of surveys
+    between which nothing else changed; only these tell how the bend settles (all, if left out).
     """
     box = sheet.plate.outline.box
     figures = season_terms(rows, sheet.plate.outline, (0.6 * box.width, 0.6 * box.depth))
@@ -64,7 +77,17 @@ def thermal_of(rows: SeasonRows, sheet: MachineSheet, on: str | None = None) -> 
     cold, hot = float(np.mean(cold_at)), float(np.mean(hot_at))
     warm = [i for i in usable if (rows.heads[i].conditions.plate_c or 0.0) > hot - LEAST_C]
     u = _uncertainty(made, figures[warm][:, :6], hot - cold)
-    tau = _settling(rows.heads, figures, usable, per_degree, cold)
+    hots = [
+        i for i in usable
+        if rows.heads[i].conditions.soak_min is not None
+        and (rows.heads[i].conditions.plate_c or 0) - cold > LEAST_C
+        and (not quiet or rows.heads[i].ident in quiet)
+    ]  # fmt: skip
+    soak = np.array([rows.heads[i].conditions.soak_min for i in hots], dtype=float)
+    along = figures[hots][:, SHAPE] @ _way(per_degree)
+    days = np.array([rows.heads[i].taken_at.timestamp() / 86400 for i in hots])
+    degrees = np.array([rows.heads[i].conditions.plate_c for i in hots], dtype=float) - cold
+    tau = _settling(soak, along, degrees, days)
     settled = None
     low, high = sheet.tolerance.first_layer_mm
     if tau is not None:
@@ -75,8 +98,14 @@ def thermal_of(rows: SeasonRows, sheet: MachineSheet, on: str | None = None) -> 
     told = _sentence(per_degree, u, len(made), cold, hot, tau, settled)
     return Thermal(
         per_degree, u, len(made), cold, hot, tau[0] if tau else None, *(tau[1:] if tau else
-        (0.0, np.inf)), settled, told,
+        (0.0, np.inf)), settled, soak, along, told,
     )  # fmt: skip
+
+
+def _way(per_degree: Floats) -> Floats:
+    """The direction in which heat bends the plate: a unit vector of the bows and the twist."""
+    size = float(np.linalg.norm(per_degree[SHAPE]))
+    return per_degree[SHAPE] / size if size else np.zeros(3)
 
 
 def _pairs(
@@ -118,31 +147,17 @@ def _uncertainty(made: Floats, figures: Floats, degrees: float) -> Floats:
 
 
 def _settling(
-    heads: tuple[SeasonHead, ...], figures: Floats, usable: list[int], per_degree: Floats,
-    cold_c: float,
-) -> tuple[float, float, float] | None:  # fmt: skip
+    soak: Floats, along: Floats, degrees: Floats, days: Floats
+) -> tuple[float, float, float] | None:
     """Time constant (minutes) and its 95 % limits by hot surveys of different soak: the bend along
     its own direction grows as 1 − exp(−soak/τ). None where the soaks don't tell."""
-    hot = [
-        i for i in usable
-        if heads[i].conditions.soak_min is not None
-        and (heads[i].conditions.plate_c or 0) - cold_c > LEAST_C
-    ]  # fmt: skip
-    bend = per_degree[SHAPE]
-    size = float(np.linalg.norm(bend))
-    if len(hot) < 4 or size == 0:
+    if len(soak) < 4 or not along.any() or np.ptp(soak) < 3:
         return None
-    soak = np.array([heads[i].conditions.soak_min for i in hot], dtype=float)
-    warm = np.array([heads[i].conditions.plate_c for i in hot], dtype=float) - cold_c
-    if np.ptp(soak) < 3:
-        return None
-    along = figures[hot][:, SHAPE] @ (bend / size)
-    # A year's own drift is no soak: only what differs between neighbours in time counts.
-    days = np.array([heads[i].taken_at.timestamp() / 86400 for i in hot])
+    # A year's own drift is no soak.
     taus = np.geomspace(0.5, LONGEST_MIN, 120)
-    left = np.array([_misfit(along, warm * (1 - np.exp(-soak / t)), days) for t in taus])
+    left = np.array([_misfit(along, degrees * (1 - np.exp(-soak / t)), days) for t in taus])
     best = int(left.argmin())
-    noise = left[best] / max(len(hot) - 4, 1)
+    noise = left[best] / max(len(soak) - 4, 1)
     likely = taus[left <= left[best] + LIKELY * max(noise, 1e-12)]
     if likely[0] == taus[0] and likely[-1] == taus[-1]:
         return None

@@ -46,6 +46,7 @@ class Picture:
     room: tuple[float, float, float, float] | None = None  # a purge line's spot
     ringed: tuple[tuple[float, float], ...] = ()  # where a touch was left out
     light: bool = False  # colours only, while the plate is being dragged
+    wipe: float | None = None  # left of this x one survey is shown, right of it another
 
     def ground(self) -> tuple[object, ...]:
         """What the drawing depends on, but for the line and the cursor, which move."""
@@ -53,6 +54,7 @@ class Picture:
             id(self.sheet), id(self.points), id(self.heights), id(self.chart), self.dropped,
             self.now, self.flags, self.show_points, self.show_reach, self.caption,
             self.middle, self.pinned, self.crossed, self.light, self.route, self.room, self.ringed,
+            self.wipe,
         )  # fmt: skip
 
 
@@ -95,6 +97,11 @@ def whole_extent(sheet: MachineSheet) -> Rectangle:
     return Rectangle(min(xs) - room, min(ys) - room / 4, max(xs) + room, max(ys) + room)
 
 
+def bare(sheet: MachineSheet) -> MachineSheet:
+    """The plate alone: what supports and screws it has is of no account here."""
+    return sheet.model_copy(update={"supports": [], "adjusters": [], "keep_outs": []})
+
+
 def fitted(rect: QRectF, extent: Rectangle) -> View:
     """The view that shows an extent as large as a rectangle allows, scale bar beside it."""
     return plain_view(rect.adjusted(AXIS_LEFT, TOP, -SCALE_WIDTH, -AXIS_BOTTOM), extent)
@@ -119,11 +126,25 @@ def paint_over(painter: QPainter, picture: Picture, view: View) -> None:
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     painter.setClipRect(view.box.adjusted(-AXIS_LEFT, -TOP, 18, AXIS_BOTTOM))
+    if picture.wipe is not None:
+        _wipe(painter, picture, view)
     if picture.line:
         _line(painter, picture.line, view)
     if picture.cursor:
         _cursor(painter, view.at(*picture.cursor))
     painter.restore()
+
+
+def _wipe(painter: QPainter, picture: Picture, view: View) -> None:
+    """Where one survey ends and the other begins."""
+    box = picture.sheet.plate.outline.box
+    x = picture.wipe if picture.wipe is not None else box.middle[0]
+    top, bottom = view.at(x, box.y1), view.at(x, box.y0)
+    painter.setPen(pen(theme.INK, 2))
+    painter.drawLine(top, bottom)
+    for words, off in (("A", -14.0), ("B", 14.0)):
+        at = QPointF(top.x() + off, top.y() + 18)
+        text(painter, at, words, Qt.AlignmentFlag.AlignHCenter, 14, bold=True)
 
 
 def paint_ground(painter: QPainter, rect: QRectF, picture: Picture, view: View) -> None:

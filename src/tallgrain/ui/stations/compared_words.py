@@ -51,7 +51,10 @@ def compared_words(compared: Compared, season: Season | None) -> tuple[str, bool
         lines.append("Unlike conditions: " + " ".join(found.unlike))
     if len(found.outliers):
         count = len(found.outliers)
-        lines.append(f"{count} {'touch' if count == 1 else 'touches'} left out as outliers.")
+        lines.append(
+            "1 touch left out as an outlier." if count == 1
+            else f"{count} touches left out as outliers."
+        )  # fmt: skip
     return "\n".join(lines), found.matters
 
 

@@ -1,0 +1,1 @@
+"""Reports on a bed, to be posted or sent: the same blocks as HTML and as PDF."""
