@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from tallgrain.core.drift.charts import Signals, joint_signals
-from tallgrain.core.drift.judged import Drift, Noted, judge_season
+from tallgrain.core.drift.judged import Drift, Noted, judge_season, whole_terms
 from tallgrain.core.drift.scatter import ProbeTrend, probe_trend
 from tallgrain.core.drift.season import SeasonRows
 from tallgrain.core.drift.terms import SHAPES
@@ -34,13 +34,16 @@ class PrinterSeason:
 
 
 def read_season(
-    ledger: Ledger, sheet: MachineSheet, on: str | None = None, base: tuple[int, int] | None = None
-) -> PrinterSeason:
+    ledger: Ledger, sheet: MachineSheet, on: str | None = None,
+    base: tuple[int, int] | None = None, rows: SeasonRows | None = None,
+) -> PrinterSeason:  # fmt: skip
     """Read and judge a printer's season; on: only surveys on this sheet; base: the surveys (first,
-    one past the last, of those that are judged) that the builder takes as all being well."""
-    rows = ledger.season(sheet.name)
+    one past the last, of those that are judged) that the builder takes as all being well; rows:
+    the season, where it was read already."""
+    rows = ledger.season(sheet.name) if rows is None else rows
+    figures = whole_terms(rows, sheet)
     events = tuple(ledger.events(sheet.name))
-    found = judge_season(rows, sheet, [Noted(e.at, e.kind, e.note) for e in events], on)
+    found = judge_season(rows, sheet, [Noted(e.at, e.kind, e.note) for e in events], on, figures)
     signals = joint_signals(found.figures[:, : len(SHAPES)], base or found.base)
     used = on
     if used is None and found.idents:
@@ -49,7 +52,7 @@ def read_season(
     # Touches of another sheet scatter alike: all surveys tell of the probe.
     quiet = found.idents[slice(*found.base)]
     return PrinterSeason(
-        sheet, rows, events, found, signals, thermal_of(rows, sheet, used, quiet),
+        sheet, rows, events, found, signals, thermal_of(rows, sheet, used, quiet, figures),
         probe_trend(rows.heads),
     )  # fmt: skip
 

@@ -67,7 +67,11 @@ def pages(window):
     for tab in range(4):
         window.gap.show_tab(tab)
         yield f"gap {tab}"
-    for name in ("Tilt", "Adjusters", "Towers", "Handover"):
+    window.visit("Drift")
+    for page in range(5):
+        window.drift.show_page(page)
+        yield f"drift {page}"
+    for name in ("Tilt", "Adjusters", "Towers", "Skew", "Handover"):
         window.visit(name)
         yield name
 

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 Floats = NDArray[np.float64]
 
-KINDS = ("surface", "supports", "adjusters", "towers", "repeatability")
+KINDS = ("surface", "supports", "adjusters", "towers", "repeatability", "check")
 
 # z is the mean of the touches that count. Values are written with at least four decimals, so a
 # larger disagreement is not rounding.

@@ -61,7 +61,9 @@ class SurveyRecord(_Part):
     format: Literal["tallgrain-survey"]
     version: Literal[1]
     machine: str = ""
-    kind: Literal["surface", "supports", "adjusters", "towers", "repeatability"] = "surface"
+    kind: Literal["surface", "supports", "adjusters", "towers", "repeatability", "check"] = (
+        "surface"
+    )
     taken_at: datetime
     conditions: ConditionsRecord = ConditionsRecord()
     points: Annotated[list[PointRecord], Field(min_length=1, max_length=1_000_000)]

@@ -28,7 +28,7 @@ from tallgrain.store.models import (
     SURVEYS,
     TOUCHES,
 )
-from tallgrain.store.packed import loose, pack, points_of, unpack
+from tallgrain.store.packed import POINT_BYTES, loose, pack, points_of, unpack
 
 FILE_NAME = "ledger.sqlite"
 # The topic under which every change of a printer's value is observed, by its meaning.
@@ -439,15 +439,16 @@ class Ledger:
 
     def heads(self, machine: str | None = None, ident: str | None = None) -> list[SurveyHead]:
         """Surveys, oldest first: all, one printer's, or one."""
+        # Counted one by one only where a survey is not packed: a season may have a million points.
         count = (
-            sa.select(POINTS.c.survey, sa.func.count().label("n"))
-            .where(POINTS.c.z.is_not(None))
-            .group_by(POINTS.c.survey)
-            .subquery()
+            sa.select(sa.func.count())
+            .where(POINTS.c.survey == SURVEYS.c.id, POINTS.c.z.is_not(None))
+            .scalar_subquery()
         )
+        packed = sa.func.length(PACKED.c.heights) / POINT_BYTES
         query = (
-            sa.select(SURVEYS, sa.func.coalesce(count.c.n, 0).label("measured"))
-            .outerjoin(count, count.c.survey == SURVEYS.c.id)
+            sa.select(SURVEYS, sa.func.coalesce(packed, count).label("measured"))
+            .outerjoin(PACKED, PACKED.c.survey == SURVEYS.c.id)
             .order_by(SURVEYS.c.taken_at, SURVEYS.c.id)
         )
         if machine is not None:
@@ -521,7 +522,7 @@ def _no_such(ident: str) -> InputError:
 
 def _head(row: Row[tuple[object, ...]]) -> SurveyHead:
     return SurveyHead(
-        str(row.id), row.machine, row.kind, row.taken_at, row.measured, row.planned,
+        str(row.id), row.machine, row.kind, row.taken_at, int(row.measured), row.planned,
         row.state, row.ended_why, row.note,
     )  # fmt: skip
 

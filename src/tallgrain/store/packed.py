@@ -14,6 +14,7 @@ from tallgrain.store.models import PACKED, POINTS, TOUCHES
 # number, x, y, z of a point: little-endian, so that a ledger can be carried to another computer.
 _TYPE = np.dtype("<f8")
 COLUMNS = 4
+POINT_BYTES = COLUMNS * _TYPE.itemsize
 
 
 def loose(connection: Connection, survey: int) -> Floats:

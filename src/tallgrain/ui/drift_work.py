@@ -10,7 +10,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from tallgrain.clock import now
 from tallgrain.core.drift.charts import ControlChart, control_chart
 from tallgrain.core.drift.recall import Fit, fits, told
-from tallgrain.core.drift.season import SeasonHead, like
+from tallgrain.core.drift.season import SeasonHead, SeasonRows, like
 from tallgrain.core.drift.terms import TERMS
 from tallgrain.core.drift.tiles import Tiles, tiles
 from tallgrain.core.drift.workshop import WorkshopRow
@@ -106,10 +106,13 @@ class DriftWork(QObject):
         if len(self._of) == len(of) and all(a is b for a, b in zip(self._of, of, strict=True)):
             return
         self._of = of
-        self.worker.do("season", partial(self._judge, sheet, self.on, self.base))
+        self.worker.do("season", partial(self._judge, sheet, self.on, self.base, season.rows))
 
-    def _judge(self, sheet: MachineSheet, on: str | None, base: tuple[int, int] | None) -> Judged:
-        season = read_season(self._session.ledger, sheet, on, base)
+    def _judge(
+        self, sheet: MachineSheet, on: str | None, base: tuple[int, int] | None,
+        rows: SeasonRows | None,
+    ) -> Judged:  # fmt: skip
+        season = read_season(self._session.ledger, sheet, on, base, rows)
         return Judged(season, tiles(season.rows, sheet.plate.outline))
 
     def look_at_workshop(self) -> None:

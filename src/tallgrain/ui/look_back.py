@@ -8,12 +8,12 @@ import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from tallgrain.clock import now
-from tallgrain.core.drift.season import SeasonHead, like, season_flatness
+from tallgrain.core.drift.season import SeasonHead, SeasonRows, like, season_flatness
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.surface.chart import Chart, chart
 from tallgrain.core.surface.compare import Comparison, Noise, compare
 from tallgrain.core.surface.interpolate import Mesh
-from tallgrain.core.surface.sight import sight_of_survey
+from tallgrain.core.surface.sight import mesh_of_survey
 from tallgrain.core.survey import Survey
 from tallgrain.errors import TallGrainError
 from tallgrain.store.ledger import Ledger, MachineEvent
@@ -30,6 +30,7 @@ class Season:
     heads: tuple[SeasonHead, ...]
     figures: np.ndarray
     events: tuple[MachineEvent, ...]
+    rows: SeasonRows | None = None
 
     def index(self, ident: str | None) -> int | None:
         """Where a survey stands in the season."""
@@ -170,7 +171,7 @@ class LookBack(QObject):
     def _read(self, sheet: MachineSheet) -> Season:
         rows, box = self._ledger.season(sheet.name), sheet.plate.outline.box
         figures = season_flatness(rows, (WHOLE_SHARE * box.width, WHOLE_SHARE * box.depth))
-        return Season(rows.heads, figures, tuple(self._ledger.events(sheet.name)))
+        return Season(rows.heads, figures, tuple(self._ledger.events(sheet.name)), rows)
 
     def _compare(self) -> None:
         sides, sheet = self.sides(), self._sheet
@@ -185,7 +186,7 @@ class LookBack(QObject):
             found = compare(one, other, Noise.of_sheet(sheet), sheet.tolerance.first_layer_mm)
         except TallGrainError as error:
             return Compared(one, other, None, None, None, None, error)
-        before, after = sight_of_survey(one, sheet).mesh, sight_of_survey(other, sheet).mesh
+        before, after = mesh_of_survey(one), mesh_of_survey(other)
         drawn = chart(found.xy, found.difference)
         return Compared(one, other, found, drawn, before, after, None)
 

@@ -199,6 +199,7 @@ class Window(QMainWindow):
         self._add(file, "&Open survey file …", self.files.open_file, "Ctrl+O")
         self.save_action = self._add(file, "&Save survey as …", self.files.save_survey, "Ctrl+S")
         self._add(file, "Save &picture as …", self.files.save_picture, "Ctrl+P")
+        self._add(file, "&Report on the season …", lambda: self.drift.ask_report(False), "Ctrl+R")
         file.addSeparator()
         self._add(file, "&Add machine sheet …", self.files.add_sheet)
         self._add(file, "&Copy this printer's sheet to a new one …", self.files.copy_sheet)

@@ -85,7 +85,8 @@ def changes(series: Floats) -> tuple[Change, ...]:
     noise, walk = spreads(values)
     found: list[tuple[_Place, Floats]] = []
     limit = LIMIT + LIMIT_GROWS * float(np.log(len(values)))
-    _split(values / noise, walk / noise, limit, 0, len(values), found)
+    scaled = values / noise
+    _split(_Scaled(scaled, walk / noise, _windows(scaled)), limit, 0, len(values), found)
     found.sort(key=lambda f: f[0])
     cuts = [0, *(place[0] for place, _ in found), len(values)]
     told = []
@@ -131,23 +132,51 @@ def _robust(differences: Floats) -> Floats:
     return np.asarray(sizes[:kept].mean(axis=0) / TRIMMED)
 
 
-def _split(scaled: Floats, walk: Floats, limit: float, low: int, high: int,
-           found: list[tuple["_Place", Floats]]) -> None:  # fmt: skip
+@dataclass(frozen=True)
+class _Scaled:
+    """Terms (n, terms) in units of their noise, a walk's step in the same, and the middles of all
+    whole windows (n − WINDOW + 1, terms)."""
+
+    values: Floats
+    walk: Floats
+    middles: Floats
+
+
+def _windows(scaled: Floats) -> Floats:
+    if len(scaled) < WINDOW:
+        return np.empty((0, scaled.shape[1]))
+    seen = np.lib.stride_tricks.sliding_window_view(scaled, WINDOW, axis=0)
+    about = np.median(seen, axis=2)
+    off = np.clip(seen - about[..., None], -DRAWN_IN, DRAWN_IN)
+    return np.asarray(about + off.mean(axis=2))
+
+
+def _split(
+    scaled: _Scaled, limit: float, low: int, high: int, found: list[tuple["_Place", Floats]]
+) -> None:
     """The strongest step between two places, then both sides of it."""
     if high - low < 2 * LEAST_SIDE:
         return
-    best, at, told = limit, -1, np.zeros(scaled.shape[1])
-    for k in range(low + LEAST_SIDE, high - LEAST_SIDE + 1):
-        contrast = _contrast(scaled, walk, low, k, high)
-        if np.abs(contrast).max() > best:
-            best, at, told = float(np.abs(contrast).max()), k, contrast
-    if at < 0:
+    first, last = low + LEAST_SIDE, high - LEAST_SIDE
+    contrasts = np.zeros((last - first + 1, scaled.values.shape[1]))
+    whole = np.arange(max(first, low + WINDOW), min(last, high - WINDOW) + 1)
+    if len(whole):
+        apart = scaled.middles[whole] - scaled.middles[whole - WINDOW]
+        contrasts[whole - first] = apart / _chance(scaled.walk, WINDOW, WINDOW)
+    for k in range(first, last + 1):
+        if not (len(whole) and whole[0] <= k <= whole[-1]):
+            contrasts[k - first] = _contrast(scaled, low, k, high)
+    strength = np.abs(contrasts).max(axis=1)
+    best = int(strength.argmax())
+    if strength[best] <= limit:
         return
-    place = _placed(scaled @ (told / np.linalg.norm(told)), low, at, high)
+    told = contrasts[best]
+    along = scaled.values @ (told / np.linalg.norm(told))
+    place = _placed(along, low, first + best, high)
     at = place[0]
     found.append((place, told))
-    _split(scaled, walk, limit, low, at, found)
-    _split(scaled, walk, limit, at, high, found)
+    _split(scaled, limit, low, at, found)
+    _split(scaled, limit, at, high, found)
 
 
 # The first survey after a change: the likeliest, the earliest and the latest.
@@ -167,16 +196,19 @@ def _placed(along: Floats, low: int, at: int, high: int) -> _Place:
     return places[int(np.argmin(left))], likely[0], likely[-1]
 
 
-def _contrast(scaled: Floats, walk: Floats, low: int, at: int, high: int) -> Floats:
+def _contrast(scaled: _Scaled, low: int, at: int, high: int) -> Floats:
     """How much the windows after and before a place differ, against what chance would do."""
-    before = scaled[max(low, at - WINDOW) : at]
-    after = scaled[at : min(high, at + WINDOW)]
-    one = np.ones(scaled.shape[1])
+    before = scaled.values[max(low, at - WINDOW) : at]
+    after = scaled.values[at : min(high, at + WINDOW)]
+    one = np.ones(scaled.values.shape[1])
     apart = _middle(after, one) - _middle(before, one)
-    n, m = len(before), len(after)
-    # A random walk of w a survey moves means of windows apart by w²·(n + m)/3.
-    variance = 1.05 * (1 / n + 1 / m) + walk**2 * (n + m) / 3
-    return np.asarray(apart / np.sqrt(variance))
+    return np.asarray(apart / _chance(scaled.walk, len(before), len(after)))
+
+
+def _chance(walk: Floats, n: int, m: int) -> Floats:
+    """The spread of what two windows of n and m surveys differ by: a random walk of w a survey
+    moves their means apart by w²·(n + m)/3."""
+    return np.asarray(np.sqrt(1.05 * (1 / n + 1 / m) + walk**2 * (n + m) / 3))
 
 
 def _middle(window: Floats, noise: Floats) -> Floats:

@@ -17,7 +17,7 @@ INDIVIDUAL_SIGMA = 3.0
 # The EWMA's weight of the newest survey and the width of its limits (ISO 7870-6).
 WEIGHT, EWMA_SIGMA = 0.2, 2.7
 # All terms are watched at once: limits so wide that together they cry wolf no oftener than one.
-JOINT_SIGMA = 3.2
+JOINT_SIGMA = 3.8
 LEAST_BASE = 5
 LEAST_MM = 5e-4
 
@@ -75,7 +75,7 @@ def control_chart(figures: Floats, base: tuple[int, int]) -> ControlChart | None
     ranges = np.append(np.nan, np.abs(np.diff(figures)))
     centre, sigma = float(part.mean()), _sigma(part)
     low, high = centre - INDIVIDUAL_SIGMA * sigma, centre + INDIVIDUAL_SIGMA * sigma
-    ewma, spread = _ewma(figures, centre, sigma)
+    ewma, spread = _ewma(figures, centre, sigma / np.sqrt(len(part)), sigma)
     limits = np.column_stack([centre - EWMA_SIGMA * spread, centre + EWMA_SIGMA * spread])
     return ControlChart(
         figures, ranges, centre, sigma, low, high, ewma, limits,
@@ -92,9 +92,8 @@ def joint_signals(series: Floats, base: tuple[int, int]) -> Signals | None:
     columns = []
     for k in range(series.shape[1]):
         centre, sigma = float(part[:, k].mean()), _sigma(part[:, k])
-        ewma, spread = _ewma(series[:, k], centre, sigma)
-        # The centre is known from the baseline only.
-        columns.append((ewma - centre) / np.sqrt(spread**2 + sigma**2 / len(part)))
+        ewma, spread = _ewma(series[:, k], centre, sigma / np.sqrt(len(part)), sigma)
+        columns.append((ewma - centre) / spread)
     apart = np.abs(np.column_stack(columns))
     strength = apart.max(axis=1)
     return Signals(strength, apart.argmax(axis=1), strength > JOINT_SIGMA)
@@ -104,12 +103,13 @@ def _sigma(part: Floats) -> float:
     return max(float(np.abs(np.diff(part)).mean()) / D2, LEAST_MM)
 
 
-def _ewma(figures: Floats, centre: float, sigma: float) -> tuple[Floats, Floats]:
-    """The weighted mean after each survey, begun at the centre, and its standard deviation."""
+def _ewma(figures: Floats, centre: float, u_centre: float, sigma: float) -> tuple[Floats, Floats]:
+    """The weighted mean after each survey, begun at the centre, and the standard deviation of its
+    way from a centre that is known from the baseline only."""
     ewma, now = np.empty(len(figures)), centre
     for i, figure in enumerate(figures):
         now += WEIGHT * (float(figure) - now)
         ewma[i] = now
     made = np.arange(1, len(figures) + 1)
-    spread = sigma * np.sqrt(WEIGHT / (2 - WEIGHT) * (1 - (1 - WEIGHT) ** (2 * made)))
-    return ewma, spread
+    share = WEIGHT / (2 - WEIGHT) * (1 - (1 - WEIGHT) ** (2 * made))
+    return ewma, np.sqrt(sigma**2 * share + u_centre**2)

@@ -8,6 +8,7 @@ from tallgrain.core.drift.changes import spreads
 from tallgrain.core.survey import Floats
 
 LEAST_SURVEYS = 8
+MOST_RUNS = 150
 # A slope that chance makes less often than once in some three hundred quiet stretches.
 LIMIT = 3.5
 # Less than this over a whole stretch is not worth a word (mm).
@@ -25,6 +26,23 @@ class Slope:
     contrast: float
 
 
+def steady_rates(series: Floats, days: Floats) -> Floats:
+    """Theil and Sen's slope of each term (mm a day): the median over all pairs of surveys.
+
+    Long seasons are first averaged in even runs of at most MOST_RUNS: the pairs of a thousand
+    surveys are half a million.
+    """
+    if len(days) > MOST_RUNS:
+        ends = np.linspace(0, len(days), MOST_RUNS + 1).round().astype(int)[:-1]
+        made = np.diff(np.append(ends, len(days)))
+        series = np.add.reduceat(series, ends, axis=0) / made[:, None]
+        days = np.add.reduceat(days, ends) / made
+    i, j = np.triu_indices(len(days), 1)
+    apart = days[j] - days[i]
+    use = apart > 1e-3
+    return np.asarray(np.median((series[j] - series[i])[use] / apart[use][:, None], axis=0))
+
+
 def creeping(series: Floats, days: Floats) -> Slope | None:
     """The term (n, terms) mm that went most steadily over a stretch of surveys at days (n,); None
     where chance explains them all.
@@ -35,10 +53,7 @@ def creeping(series: Floats, days: Floats) -> Slope | None:
     n = len(series)
     if n < LEAST_SURVEYS or days[-1] - days[0] < 7:
         return None
-    i, j = np.triu_indices(n, 1)
-    apart = days[j] - days[i]
-    use = apart > 1e-3
-    rates = np.median((series[j] - series[i])[use] / apart[use][:, None], axis=0)
+    rates = steady_rates(series, days)
     sizes = rates * (days[-1] - days[0])
     noise, walk = spreads(series - np.outer(days, rates))
     contrast = np.abs(sizes) / np.sqrt(12 * noise**2 / n + 1.2 * walk**2 * n)

@@ -11,7 +11,7 @@ import numpy as np
 
 from tallgrain.core.drift.changes import Change, changes, kind_of
 from tallgrain.core.drift.charts import default_base
-from tallgrain.core.drift.creep import creeping
+from tallgrain.core.drift.creep import creeping, steady_rates
 from tallgrain.core.drift.season import SeasonRows, like
 from tallgrain.core.drift.terms import SHAPES, TERMS, season_terms
 from tallgrain.core.machine.outline import Disc
@@ -49,7 +49,8 @@ class Noted:
 class Happening:
     """Terms that jumped together, or one that began to creep (rate: mm a day): between which
     surveys, of what kind, sizes by term (mm), how sure (contrast, and the chance that it is none),
-    the nearest noted event, and all of it in a sentence."""
+    the nearest noted event, and all of it in a sentence; until: when what creeps ended, None while
+    it goes on."""
 
     survey: str
     before: datetime
@@ -61,6 +62,7 @@ class Happening:
     rate: float | None
     event: Noted | None
     sentence: str
+    until: datetime | None = None
 
 
 @dataclass(frozen=True)
@@ -98,15 +100,20 @@ class Drift:
         )
 
 
-def judge_season(
-    rows: SeasonRows, sheet: MachineSheet, events: Sequence[Noted], on: str | None = None
-) -> Drift:
-    """Judge all stored surveys of a printer that are like its newest whole one (or its newest on
-    a sheet). A clock that jumped backwards is noticed by times that don't follow one another."""
+def whole_terms(rows: SeasonRows, sheet: MachineSheet) -> Floats:
+    """TERMS (surveys, 8) mm of the surveys that cover the plate; NaN for the others."""
     box = sheet.plate.outline.box
-    figures = season_terms(
-        rows, sheet.plate.outline, (WHOLE_SHARE * box.width, WHOLE_SHARE * box.depth)
-    )
+    least = (WHOLE_SHARE * box.width, WHOLE_SHARE * box.depth)
+    return season_terms(rows, sheet.plate.outline, least)
+
+
+def judge_season(
+    rows: SeasonRows, sheet: MachineSheet, events: Sequence[Noted], on: str | None = None,
+    figures: Floats | None = None,
+) -> Drift:  # fmt: skip
+    """Judge all stored surveys of a printer that are like its newest whole one (or its newest on
+    a sheet). figures: their whole_terms, where they are known."""
+    figures = whole_terms(rows, sheet) if figures is None else figures
     whole = [
         i for i, h in enumerate(rows.heads)
         if h.complete and np.isfinite(figures[i, 0])
@@ -260,6 +267,7 @@ def _between(
             idents[min(low + 1, high - 1)], before, after, "creep", {name: slope.size},
             slope.contrast, 1.0 - 2 * len(SHAPES) * 0.5 * erfc(slope.contrast / sqrt(2)),
             slope.rate, first.event if first is not None else None, sentence,
+            after if high < len(idents) else None,
         )  # fmt: skip
 
 
@@ -304,11 +312,7 @@ def _slow(
     days = np.array([(t - times[0]).total_seconds() / 86400 for t in times])
     if len(days) < LEAST_SLOW or np.ptp(days) < 1:
         return None
-    i, j = np.triu_indices(len(days), 1)
-    apart = days[j] - days[i]
-    use = apart > 1e-3
-    slopes = (values[j] - values[i])[use] / apart[use][:, None]
-    rates = np.median(slopes, axis=0)
+    rates = steady_rates(values, days)
     rest = values - np.outer(days, rates)
     scatter = 1.4826 * np.median(np.abs(rest - np.median(rest, axis=0)), axis=0)
     u_rates = scatter / np.sqrt(((days - days.mean()) ** 2).sum())

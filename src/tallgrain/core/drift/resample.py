@@ -3,8 +3,7 @@
 import numpy as np
 from scipy.spatial import Delaunay, QhullError
 
-from tallgrain.core.drift.season import SeasonRows
-from tallgrain.core.drift.terms import same_places
+from tallgrain.core.drift.season import SeasonRows, same_places
 from tallgrain.core.survey import Floats
 
 # A place this far (mm) beyond what was surveyed is read at its edge.

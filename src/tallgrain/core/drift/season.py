@@ -1,5 +1,6 @@
 """The season of a printer's flatness: one figure a survey, made for all of them at once."""
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -51,26 +52,40 @@ def season_flatness(rows: SeasonRows, least: tuple[float, float] = (0.0, 0.0)) -
     Surveys that touched the same places share one projection, so that a season of one plan is a
     single matrix product.
     """
-    count = len(rows.heads)
-    figures = np.full(count, np.nan)
-    starts = np.searchsorted(rows.survey, np.arange(count + 1))
+    figures = np.full(len(rows.heads), np.nan)
+    for which, xy, heights in same_places(rows):
+        figures[which] = plane_flatness(xy, heights - heights.mean(axis=1, keepdims=True))
+    figures[~covers(rows, least)] = np.nan
+    return figures
+
+
+def same_places(rows: SeasonRows) -> Iterator[tuple[np.ndarray, Floats, Floats]]:
+    """Groups of surveys that touched the same places: indices (s,), places (n, 2), heights (s, n).
+
+    A season of one plan is a single group, and so a single matrix product. Surveys of fewer than
+    three points are in none.
+    """
+    starts = np.searchsorted(rows.survey, np.arange(len(rows.heads) + 1))
     lengths = np.diff(starts)
     for n in np.unique(lengths[lengths >= 3]):
         group = np.flatnonzero(lengths == n)
-        index = starts[group][:, None] + np.arange(n)
-        xy, heights = rows.xy[index], rows.heights[index]
+        if len(group) == len(lengths):  # as they lie, without a copy
+            xy, heights = rows.xy.reshape(-1, n, 2), rows.heights.reshape(-1, n)
+        else:
+            index = starts[group][:, None] + np.arange(n)
+            xy, heights = rows.xy[index], rows.heights[index]
         left = np.arange(len(group))
         while len(left):
             # Everything that was touched where the first of the rest was.
             same = (xy[left] == xy[left[0]]).all(axis=(1, 2))
-            figures[group[left[same]]] = _flatness(xy[left[0]], heights[left[same]])
+            here = heights if same.all() and len(left) == len(group) else heights[left[same]]
+            yield group[left[same]], xy[left[0]], here
             left = left[~same]
-    figures[~_wide(rows, starts, least)] = np.nan
-    return figures
 
 
-def _wide(rows: SeasonRows, starts: np.ndarray, least: tuple[float, float]) -> np.ndarray:
-    """Which surveys cover so much."""
+def covers(rows: SeasonRows, least: tuple[float, float]) -> np.ndarray:
+    """Which surveys (surveys,) cover so much width and depth (mm)."""
+    starts = np.searchsorted(rows.survey, np.arange(len(rows.heads) + 1))
     wide = np.zeros(len(rows.heads), dtype=bool)
     some = np.flatnonzero(np.diff(starts) > 0)
     if len(some):
@@ -80,14 +95,14 @@ def _wide(rows: SeasonRows, starts: np.ndarray, least: tuple[float, float]) -> n
     return wide
 
 
-def _flatness(xy: Floats, heights: Floats) -> Floats:
-    """FLTt of many surveys (s, n) of the same places (n, 2): (s,)."""
+def plane_flatness(xy: Floats, about: Floats) -> Floats:
+    """FLTt (s,) mm of many surveys' heights about their means (s, n) at the same places (n, 2)."""
     base, weight, _ = np.linalg.svd(polynomial_rows(*Scale.of_points(xy).uv(xy), 3).T, False)
     if weight[-1] <= RANK_TOLERANCE * weight[0]:
-        return np.full(len(heights), np.nan)
-    about = heights - heights.mean(axis=1, keepdims=True)
-    about -= (about @ base) @ base.T
-    return np.asarray(np.ptp(about, axis=1))
+        return np.full(len(about), np.nan)
+    off = (about @ base) @ base.T
+    np.subtract(about, off, out=off)
+    return np.asarray(off.max(axis=1) - off.min(axis=1))
 
 
 def like(a: Conditions, b: Conditions) -> bool:

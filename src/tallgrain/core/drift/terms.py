@@ -3,11 +3,9 @@
 A bow grows with the square of the extent, so a series must not use each survey's own.
 """
 
-from collections.abc import Iterator
-
 import numpy as np
 
-from tallgrain.core.drift.season import SeasonRows, season_flatness
+from tallgrain.core.drift.season import SeasonRows, covers, plane_flatness, same_places
 from tallgrain.core.machine.outline import Disc, Outline
 from tallgrain.core.surface.moments import RANK_TOLERANCE, Scale, polynomial_rows
 from tallgrain.core.survey import Floats
@@ -31,33 +29,19 @@ def season_terms(rows: SeasonRows, outline: Outline, least: tuple[float, float])
     scale = Scale(*box.middle, *half)
     found = np.full((len(rows.heads), len(TERMS)), np.nan)
     for which, xy, heights in same_places(rows):
+        means = heights.mean(axis=1, keepdims=True)
+        about = heights - means
+        found[which, 7] = plane_flatness(xy, about)
         matrix = polynomial_rows(*scale.uv(xy), 6).T
         base, weight, way = np.linalg.svd(matrix, full_matrices=False)
         if len(xy) < 6 or weight[-1] <= RANK_TOLERANCE * weight[0]:
             continue
-        fitted = (heights @ base / weight) @ way
-        rest = heights - fitted @ matrix.T
+        along = about @ base
+        fitted = (along / weight) @ way
+        fitted[:, :1] += means
+        # What the six terms leave, by its energy: the heights are about their means.
+        left = np.einsum("ij,ij->i", about, about) - (along**2).sum(axis=1)
         found[which, :6] = fitted * (1.0, 2.0, 2.0, 1.0, 1.0, 2.0)
-        found[which, 6] = np.sqrt((rest**2).mean(axis=1))
-    found[:, 7] = season_flatness(rows, least)
-    found[np.isnan(found[:, 7])] = np.nan
+        found[which, 6] = np.sqrt(np.maximum(left, 0.0) / len(xy))
+    found[~covers(rows, least) | np.isnan(found[:, 7])] = np.nan
     return found
-
-
-def same_places(rows: SeasonRows) -> Iterator[tuple[np.ndarray, Floats, Floats]]:
-    """Groups of surveys that touched the same places: indices (s,), places (n, 2), heights (s, n).
-
-    A season of one plan is a single group, and so a single matrix product.
-    """
-    starts = np.searchsorted(rows.survey, np.arange(len(rows.heads) + 1))
-    lengths = np.diff(starts)
-    for n in np.unique(lengths[lengths >= 3]):
-        group = np.flatnonzero(lengths == n)
-        index = starts[group][:, None] + np.arange(n)
-        xy, heights = rows.xy[index], rows.heights[index]
-        left = np.arange(len(group))
-        while len(left):
-            # Everything that was touched where the first of the rest was.
-            same = (xy[left] == xy[left[0]]).all(axis=(1, 2))
-            yield group[left[same]], xy[left[0]], heights[left[same]]
-            left = left[~same]

@@ -6,8 +6,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from tallgrain.core.drift.changes import spreads
+from tallgrain.core.drift.judged import whole_terms
 from tallgrain.core.drift.season import SeasonHead, SeasonRows
-from tallgrain.core.drift.terms import SHAPES, season_terms
+from tallgrain.core.drift.terms import SHAPES
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.survey import Floats
 
@@ -54,16 +55,17 @@ class Thermal:
 
 
 def thermal_of(
-    rows: SeasonRows, sheet: MachineSheet, on: str | None = None, quiet: Collection[str] = ()
-) -> Thermal | None:
+    rows: SeasonRows, sheet: MachineSheet, on: str | None = None, quiet: Collection[str] = (),
+    figures: Floats | None = None,
+) -> Thermal | None:  # fmt: skip
     """The plate's answer to heat by its cold and hot surveys; None without such a pair.
 
     on: only surveys on this sheet. Each cold survey is held against the mean of the hot ones
     nearest in time before and after it, so that a slow drift is no heat. quiet: idents of surveys
     between which nothing else changed; only these tell how the bend settles (all, if left out).
+    figures: the surveys' whole_terms, where they are known.
     """
-    box = sheet.plate.outline.box
-    figures = season_terms(rows, sheet.plate.outline, (0.6 * box.width, 0.6 * box.depth))
+    figures = whole_terms(rows, sheet) if figures is None else figures
     usable = [
         i for i, h in enumerate(rows.heads)
         if h.complete and np.isfinite(figures[i, 0]) and h.conditions.plate_c is not None
@@ -112,28 +114,23 @@ def _pairs(
     heads: tuple[SeasonHead, ...], figures: Floats, usable: list[int]
 ) -> tuple[list[Floats], list[float], list[float]]:
     slopes, cold_at, hot_at = [], [], []
-    for i in usable:
-        here = heads[i].conditions
+    index = np.array(usable, dtype=int)
+    plate = np.array([heads[i].conditions.plate_c for i in usable], dtype=float)
+    days = np.array([heads[i].taken_at.timestamp() / 86400 for i in usable])
+    _, on = np.unique([heads[i].conditions.sheet or "" for i in usable], return_inverse=True)
+    for k, cool in enumerate(plate):
+        hot = np.flatnonzero((on == on[k]) & (plate - cool > LEAST_C))
         mates = []
-        for way in (-1, 1):
-            near = [
-                (abs((heads[j].taken_at - heads[i].taken_at).total_seconds()) / 86400, j)
-                for j in usable
-                if heads[j].conditions.sheet == here.sheet
-                and (heads[j].conditions.plate_c or 0) - (here.plate_c or 0) > LEAST_C
-                and (heads[j].taken_at > heads[i].taken_at) == (way > 0)
-            ]  # fmt: skip
-            best = min(near, default=None)
-            if best is not None and best[0] <= NEAR_DAYS:
-                mates.append(best[1])
-        if not mates:
-            continue
-        warm = float(np.mean([heads[j].conditions.plate_c or 0.0 for j in mates]))
-        cool = here.plate_c or 0.0
-        apart = figures[mates][:, :6].mean(axis=0) - figures[i, :6]
-        slopes.append(apart / (warm - cool))
-        cold_at.append(cool)
-        hot_at.append(warm)
+        for side in (hot[days[hot] <= days[k]], hot[days[hot] > days[k]]):
+            apart = np.abs(days[side] - days[k])
+            if len(side) and apart.min() <= NEAR_DAYS:
+                mates.append(int(side[apart.argmin()]))
+        if mates:
+            warm = float(plate[mates].mean())
+            apart = figures[index[mates], :6].mean(axis=0) - figures[index[k], :6]
+            slopes.append(np.asarray(apart / (warm - cool)))
+            cold_at.append(float(cool))
+            hot_at.append(warm)
     return slopes, cold_at, hot_at
 
 

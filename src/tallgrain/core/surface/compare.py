@@ -129,9 +129,10 @@ def unlike(a: Conditions, b: Conditions) -> tuple[str, ...]:
 def _difference(a: Survey, b: Survey, noise: Noise) -> tuple[Floats, Floats, Floats, int]:
     """Places, D, its variance, and the degrees of freedom of s_r (0: taken as known)."""
     sigma_a, sigma_b, freedom = _sigmas(a, b, noise)
-    gaps = np.linalg.norm(b.xy[:, None, :] - a.xy[None, :, :], axis=2)
-    nearest = gaps.argmin(axis=1)
-    common = gaps[np.arange(len(b.xy)), nearest] <= COMMON_MM
+    from scipy.spatial import KDTree
+
+    gaps, nearest = (np.asarray(part) for part in KDTree(a.xy).query(b.xy))
+    common = gaps <= COMMON_MM
     if common.sum() >= max(3, 0.6 * min(len(a.xy), len(b.xy))):
         pick = nearest[common]
         variance = sigma_a[pick] ** 2 + sigma_b[common] ** 2
@@ -184,20 +185,21 @@ def _split(xy: Floats, difference: Floats) -> _Split:
 
 
 def _verdict(split: _Split, variance: Floats, freedom: int, noise: Noise) -> Verdict:
-    from scipy.stats import chi2, f, norm
+    # Upper points of chi-square, F and the normal law; scipy.stats takes a second to load.
+    from scipy.special import chdtri, fdtri, ndtri
 
     n, k = len(split.shape), len(split.rows)
     used = max(n - 3, 1)
     statistic = float((split.shape**2 / variance).sum())
     if freedom:
-        changed = statistic / used > f.isf(LEVEL, used, freedom)
+        changed = bool(statistic / used > fdtri(used, freedom, 1 - LEVEL))
     else:
-        changed = statistic > chi2.isf(LEVEL, used)
+        changed = bool(statistic > chdtri(used, LEVEL))
     covariance = np.linalg.inv((split.rows / variance) @ split.rows.T)[1:3, 1:3] * 4
     tilt = np.array([split.tilt_x, split.tilt_y])
-    tilted = float(tilt @ np.linalg.solve(covariance, tilt)) > chi2.isf(LEVEL, 2)
+    tilted = bool(tilt @ np.linalg.solve(covariance, tilt) > chdtri(2, LEVEL))
     u_offset = np.sqrt(float(variance.mean()) / n + 2 * noise.s_between**2)
-    shifted = abs(split.offset) > norm.isf(LEVEL / 2) * u_offset
+    shifted = bool(abs(split.offset) > ndtri(1 - LEVEL / 2) * u_offset)
     if changed:
         # A changed shape drags offset and tilt along: they count only beyond what it explains.
         sigma = float(np.sqrt(variance.mean()))
@@ -230,6 +232,7 @@ def _outliers(xy: Floats, difference: Floats, sigma: Floats) -> np.ndarray:
     if len(xy) < NEIGHBOURS + 4:
         return out
     for _ in range(max(int(MOST_OUTLIERS * len(xy)), 1)):
+        # Looked for anew each time: without the worst one its neighbours may agree.
         score = _contradiction(xy, difference, sigma, ~out)
         worst = int(score.argmax())
         if score[worst] <= OUTLIER_SIGMA:
@@ -242,12 +245,11 @@ def _contradiction(xy: Floats, difference: Floats, sigma: Floats, use: np.ndarra
     """How many standard deviations each used point lies off the plane through its neighbours."""
     index = np.flatnonzero(use)
     at, d, s = xy[index], difference[index], sigma[index]
-    gaps = np.linalg.norm(at[:, None, :] - at[None, :, :], axis=2)
-    np.fill_diagonal(gaps, np.inf)
-    near = np.argsort(gaps, axis=1)[:, :NEIGHBOURS]
+    near = _neighbours(at)
     step = at[near] - at[:, None, :]
+    step /= np.abs(step).max() or 1.0
     rows = np.concatenate([np.ones((*near.shape, 1)), step], axis=2)
-    fit = np.linalg.pinv(rows)
+    fit = _plane_fits(rows)
     planes = np.einsum("ikj,ij->ik", fit, d[near])
     rest = d[near] - np.einsum("ijk,ik->ij", rows, planes)
     # The plane's height at the point itself is a fixed combination of its neighbours' heights.
@@ -257,6 +259,29 @@ def _contradiction(xy: Floats, difference: Floats, sigma: Floats, use: np.ndarra
     score = np.zeros(len(xy))
     score[index] = np.maximum(np.abs(d - predicted) / spread, _lonely(at, d, s, near))
     return score
+
+
+def _neighbours(at: Floats) -> np.ndarray:
+    """The nearest others of each point: (n, NEIGHBOURS) indices."""
+    from scipy.spatial import KDTree
+
+    found = np.asarray(KDTree(at).query(at, k=NEIGHBOURS + 1)[1])
+    own = found == np.arange(len(at))[:, None]
+    # Of two points at one place either may come first: the last one goes where it is not found.
+    own[~own.any(axis=1), -1] = True
+    return np.asarray(found[~own].reshape(len(at), NEIGHBOURS))
+
+
+def _plane_fits(rows: Floats) -> Floats:
+    """Heights to planes: (n, 3, k) for rows (n, k, 3), by the normal equations; the pseudo-inverse
+    where neighbours lie in a line."""
+    normal = np.einsum("ikp,ikq->ipq", rows, rows)
+    flat = np.linalg.det(normal) < 1e-9 * np.trace(normal, axis1=1, axis2=2) ** 3
+    normal[flat] = np.eye(3)
+    fit = np.linalg.solve(normal, rows.transpose(0, 2, 1))
+    if flat.any():
+        fit[flat] = np.linalg.pinv(rows[flat])
+    return np.asarray(fit)
 
 
 def _lonely(at: Floats, d: Floats, s: Floats, near: np.ndarray) -> Floats:

@@ -38,6 +38,17 @@ def sight_of_points(xy: Floats, heights: Floats) -> Sight:
     return Sight(None, chart(xy, deviations, samples=COARSE_RASTER), None)
 
 
+def mesh_of_survey(survey: Survey) -> Mesh | None:
+    """The grid of heights about the least-squares plane, without a judgement; None where the points
+    lie on none or show no plane."""
+    try:
+        plane = judge(survey.xy, survey.heights)[0].plane
+    except InputError:
+        return None
+    mesh = grid_within(survey.xy, deviations_from_plane(survey.xy, survey.heights, plane))
+    return filled(mesh) if mesh else None
+
+
 def sight_of_survey(survey: Survey, sheet: MachineSheet, reference: About = "ls") -> Sight:
     """The sight of a whole survey; its heights are drawn about the reference."""
     try:

@@ -6,7 +6,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtCore import QRectF
+from PyQt6.QtCore import QPointF, QRectF
 from PyQt6.QtGui import QPainter
 
 from tallgrain import __version__
@@ -24,8 +24,9 @@ from tallgrain.errors import InputError, JobError
 from tallgrain.seasons import PrinterSeason, last_gap
 from tallgrain.store.ledger import Ledger, MachineEvent
 from tallgrain.ui.draw.control import ControlPicture, paint_control
-from tallgrain.ui.draw.field import Picture, fitted, paint_field
+from tallgrain.ui.draw.field import Picture, bare, fitted, paint_field
 from tallgrain.ui.draw.multiples import Multiples, Tile, layout_of, paint_multiples
+from tallgrain.ui.draw.pens import text
 from tallgrain.ui.draw.sections import SectionsPicture, paint_sections
 from tallgrain.ui.look_back import Season
 from tallgrain.ui.report.blocks import Block, Drawing, Heading, Report, Table, Words
@@ -35,7 +36,7 @@ from tallgrain.ui.stations.compared_words import figure_lines, verdict_words
 from tallgrain.ui.words import count_of, day, day_time, mm
 
 ENDINGS = (".html", ".pdf")
-MAP = (640.0, 420.0)
+MAP = (640.0, 380.0)
 # More small pictures than this are thinned evenly, the newest always among them.
 MOST_TILES = 35
 
@@ -273,14 +274,21 @@ def pair_report(ledger: Ledger, season: PrinterSeason, a: str, b: str) -> Report
         _map(sheet, chart(found.xy, found.difference), "Positive: the plate is nearer to the "
              "nozzle in B.", ("nearer", "further"), "same"),
     ]  # fmt: skip
-    for name, survey, sight in (("A", one, first), ("B", other, second)):
-        drawn = sight.chart.with_span(span) if sight.chart is not None else None
-        blocks += [
-            Heading(f"{name}: survey {survey.ident}, {day_time(survey.taken_at)}"),
-            Table(("points", "flatness, mm", "conditions"), (_line(survey, sight),)),
-            _map(sheet, drawn, "Heights about the least-squares plane, on one scale with the "
-                 "other."),
-        ]  # fmt: skip
+    both = (
+        (f"A: survey {a}, {day(one.taken_at)}", first),
+        (f"B: survey {b}, {day(other.taken_at)}", second),
+    )
+    drawn = tuple(
+        (name, sight.chart.with_span(span)) for name, sight in both if sight.chart is not None
+    )
+    blocks += [
+        Heading("A and B on one scale"),
+        Table(
+            ("", "taken", "points", "flatness, mm", "conditions"),
+            (("A", *_line(one, first)), ("B", *_line(other, second))),
+        ),
+        _maps(sheet, drawn),
+    ]
     method = (METHOD[0], METHOD[-1], _noise_words(sheet, found))
     blocks += [Heading("A section through both"), _section(season, one, other)]
     blocks += [Heading("Method"), *(Words(m) for m in method)]
@@ -292,12 +300,13 @@ def pair_report(ledger: Ledger, season: PrinterSeason, a: str, b: str) -> Report
     )  # fmt: skip
 
 
-def _line(survey: Survey, sight: Sight) -> tuple[str, str, str]:
+def _line(survey: Survey, sight: Sight) -> tuple[str, ...]:
     flat = "–"
     if sight.judgement is not None:
         flat = f"{mm(sight.judgement.flatness.fltt)} ± {mm(2 * sight.judgement.noise.u)}"
     state = "" if survey.complete else ", broken off"
-    return str(len(survey.points)), flat, survey.conditions.sentence() + state
+    told = survey.conditions.sentence() + state
+    return day_time(survey.taken_at), str(len(survey.points)), flat, told
 
 
 def _noise_words(sheet: MachineSheet, found: Comparison) -> str:
@@ -330,14 +339,35 @@ def _map(
 ) -> Block:  # fmt: skip
     if drawn is None:
         return Words("Too few points to draw it.")
+
+    def paint(painter: QPainter, rect: QRectF) -> None:
+        _paint_map(painter, rect, sheet, drawn, ends, middle)
+
+    return Drawing(paint, *MAP, caption)
+
+
+def _maps(sheet: MachineSheet, drawn: tuple[tuple[str, Chart], ...]) -> Drawing:
+    """Two maps side by side under their names."""
+
+    def paint(painter: QPainter, rect: QRectF) -> None:
+        half = rect.width() / 2
+        for i, (name, one) in enumerate(drawn):
+            left = rect.left() + i * half
+            text(painter, QPointF(left + 44, rect.top() + 14), name, bold=True)
+            box = QRectF(left, rect.top() + 18, half, rect.height() - 18)
+            _paint_map(painter, box, sheet, one, ("ridge", "hollow"), "level")
+
+    return Drawing(paint, 690, 300, "Heights about each survey's own least-squares plane, mm.")
+
+
+def _paint_map(
+    painter: QPainter, rect: QRectF, sheet: MachineSheet, drawn: Chart, ends: tuple[str, str],
+    middle: str,
+) -> None:  # fmt: skip
     picture = Picture(
-        sheet, chart=drawn, show_points=False, show_reach=False, caption=ends, middle=middle
+        bare(sheet), chart=drawn, show_points=False, show_reach=False, caption=ends, middle=middle
     )
     box = sheet.plate.outline.box
     room = 0.03 * max(box.width, box.depth)
     extent = Rectangle(box.x0 - room, box.y0 - room, box.x1 + room, box.y1 + room)
-
-    def paint(painter: QPainter, rect: QRectF) -> None:
-        paint_field(painter, rect, picture, fitted(rect, extent))
-
-    return Drawing(paint, *MAP, caption)
+    paint_field(painter, rect, picture, fitted(rect, extent))

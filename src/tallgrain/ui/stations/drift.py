@@ -373,8 +373,7 @@ def sides_of(
 ) -> tuple[str, str]:
     """The survey before a change and the first after it; of a creep, its first and its last."""
     at = idents.index(happened.survey)
-    if happened.rate is not None:
-        last = len(idents) - 1
-        end = next((i for i, t in enumerate(times) if t == happened.after), last)
-        return idents[max(at - 1, 0)], idents[end if end > at else last]
-    return idents[max(at - 1, 0)], idents[at]
+    if happened.rate is None:
+        return idents[max(at - 1, 0)], idents[at]
+    end = len(idents) - 1 if happened.until is None else times.index(happened.until)
+    return idents[max(at - 1, 0)], idents[end]

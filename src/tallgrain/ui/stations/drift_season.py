@@ -24,7 +24,7 @@ from tallgrain.ui.draw.pens import text
 from tallgrain.ui.drift_work import FILTERS, DriftWork
 from tallgrain.ui.field import Field
 from tallgrain.ui.look_back import LookBack
-from tallgrain.ui.widgets import button, label, tell
+from tallgrain.ui.widgets import Elided, button, label, set_role, tell
 from tallgrain.ui.words import day, day_time, mm
 
 FRAME_MS = 350
@@ -193,7 +193,8 @@ class SeasonPage(QWidget):
         self.large = button("One &large", name="Show one survey large")
         self.large.setCheckable(True)
         self.large.toggled.connect(lambda _: self.refresh())
-        self.scale = label(role="muted")
+        self.scale = Elided()
+        set_role(self.scale, "muted")
         row.addWidget(self.which)
         row.addWidget(self.sort)
         row.addWidget(self.large)
