@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from tallgrain.core.drift.charts import Signals, joint_signals
-from tallgrain.core.drift.judged import Drift, Noted, judge_season, whole_terms
+from tallgrain.core.drift.judged import Action, Drift, Noted, judge_season, whole_terms
 from tallgrain.core.drift.scatter import ProbeTrend, probe_trend
 from tallgrain.core.drift.season import SeasonRows
 from tallgrain.core.drift.terms import SHAPES
@@ -31,6 +31,20 @@ class PrinterSeason:
     signals: Signals | None
     thermal: Thermal | None
     trend: ProbeTrend | None
+
+    @property
+    def action(self) -> Action:
+        """What to do next: a probe that got worse comes before what the bed seems to do."""
+        worse = self.trend is not None and self.trend.worse_from is not None
+        return "check the probe" if worse else self.drift.action
+
+    @property
+    def advice(self) -> str:
+        """The next thing with its grounds, as a sentence."""
+        said = self.drift.advice
+        if self.trend is not None and self.trend.worse_from is not None:
+            said = self.trend.sentence
+        return said[:1].upper() + said[1:]
 
 
 def read_season(

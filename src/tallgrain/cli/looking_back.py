@@ -105,7 +105,7 @@ def season_document(season: Any, sheet: str | None) -> dict[str, Any]:
             "sentence": season.trend.sentence,
         },
         "notes": list(found.notes),
-        "advice": {"action": found.action, "sentence": found.advice},
+        "advice": {"action": season.action, "sentence": season.advice},
     }  # fmt: skip
 
 
@@ -122,7 +122,7 @@ def _season_words(season: Any, prints: float | None) -> str:
     said = [h.sentence for h in found.happenings] + list(found.notes)
     told += [f"{words[:1].upper()}{words[1:]}." for words in said]
     told += [part.sentence for part in (season.thermal, season.trend) if part is not None]
-    told.append(f"{found.advice[:1].upper()}{found.advice[1:]}")
+    told.append(season.advice)
     if prints is not None:
         told.append(f"That is about {prints:.0f} prints.")
     return "\n".join(told)

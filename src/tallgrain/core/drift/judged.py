@@ -33,7 +33,9 @@ LONG_GAP_DAYS = 75.0
 # Stored later but dated so much earlier: told.
 BACKWARDS_S = 3600.0
 
-Action = Literal["nothing", "survey", "regap", "level", "look at the hardware", "measure more"]
+Action = Literal[
+    "nothing", "survey", "regap", "level", "look at the hardware", "measure more", "check the probe"
+]
 
 
 @dataclass(frozen=True)

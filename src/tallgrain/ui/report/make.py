@@ -111,7 +111,7 @@ def season_report(ledger: Ledger, season: PrinterSeason) -> Report:
     sight = sight_of_survey(newest, sheet)
     pictures = tiles(season.rows, sheet.plate.outline)
     blocks: list[Block] = [
-        Words(drift.advice[:1].upper() + drift.advice[1:], strong=True),
+        Words(season.advice, strong=True),
         Table(("", "", "conditions and uncertainty"), tuple(_figures(ledger, season, sight))),
         Heading(f"The newest survey, {day(newest.taken_at)}"),
         _map(sheet, sight.chart, f"Survey {newest.ident}, {newest.conditions.sentence()}: heights "

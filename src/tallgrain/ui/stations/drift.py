@@ -40,6 +40,7 @@ LEADS: dict[Action, tuple[str, str]] = {
     "regap": ("Gap", "Feel the gap anew  F5"), "level": ("", "Level it  F5"),
     "survey": ("Surface", "Survey anew  F5"), "measure more": ("Surface", "Survey once more  F5"),
     "look at the hardware": ("Machine", "Look at the hardware  F5"),
+    "check the probe": ("Probe", "Check the probe  F5"),
 }  # fmt: skip
 
 
@@ -163,17 +164,22 @@ class DriftStation:
             return Kernel(self.name, Fill.EMPTY, "no season yet")
         count = self.work.signals
         headline = count_of(count, "signal")
-        if season.drift.action == "measure more":
+        if season.action == "measure more":
             return Kernel(self.name, Fill.HALF, headline, "few surveys")
         stale = session.stale_because("Surface", season.drift.times[-1])
         if stale:
             return Kernel(self.name, Fill.STALE, headline, f"before {stale}")
-        calm = season.drift.action == "nothing"
-        reason = "" if calm else self._reason(season.drift.action)
+        calm = season.action == "nothing"
+        reason = "" if calm else self._reason(season.action)
         return Kernel(self.name, Fill.FULL if calm else Fill.HALF, headline, reason)
 
     def _reason(self, action: Action) -> str:
-        return {"regap": "gap moved", "level": "leans", "survey": "survey due"}.get(action, "look")
+        return {
+            "regap": "gap moved",
+            "level": "leans",
+            "survey": "survey due",
+            "check the probe": "probe worse",
+        }.get(action, "look")
 
     # Acting
 
@@ -190,7 +196,7 @@ class DriftStation:
         s, season = self._session, self.work.season
         if s.busy or season is None:
             return
-        action = season.drift.action
+        action = season.action
         if action in LEADS:
             self.on_visit(self._station_of(action))
         elif s.link in (LinkState.NONE, LinkState.LOST):
@@ -275,7 +281,7 @@ class DriftStation:
             self.check.setText(words)
         self.check.setEnabled(s.ready and plan is not None and not unsure)
         self.recall.setEnabled(bool(self.work.checked and self.work.checked.found))
-        action = season.drift.action if season is not None else "measure more"
+        action = season.action if season is not None else "measure more"
         words = LEADS[action][1] if action in LEADS else act_words(s, "Quick check  F5")
         if self.act.text() != words:
             self.act.setText(words)
@@ -304,9 +310,8 @@ class DriftStation:
                 small = f"or about {count:.0f} prints; {small}"
         self.readout.tell(holds, "days that a survey holds", small)
         doing = s.doing[:1].upper() + s.doing[1:]
-        advice = drift.advice[:1].upper() + drift.advice[1:]
         tell(self.what, f"{doing}: hands away. F8 finishes this touch and stops." if s.busy
-             else advice)  # fmt: skip
+             else season.advice)  # fmt: skip
         said = [h.sentence[:1].upper() + h.sentence[1:] + "." for h in drift.happenings]
         if [self.happened.item(i).text() for i in range(self.happened.count())] != said:  # type: ignore[union-attr]
             self.happened.clear()
