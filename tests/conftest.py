@@ -8,7 +8,7 @@ import subprocess
 import pytest
 
 from standins import Standin
-from tallgrain.link.client import JsonRpcPrinter
+from tallgrain.link.connect import connected
 from tallgrain.link.guard import Guard
 
 
@@ -50,8 +50,8 @@ def standin(request):
     """Start stand-ins; every one of them must end without a strike."""
     made = []
 
-    def start(*options):
-        made.append(Standin(*options))
+    def start(*options, link=None):
+        made.append(Standin(*options, link=link))
         return made[-1]
 
     yield start
@@ -68,7 +68,7 @@ def linked(standin, barley):
 
     def link(*options):
         made = standin(*options)
-        printer = JsonRpcPrinter(made.url, "A test")
+        printer = connected(made.url, "A test")
         opened.append(printer)
         return made, printer, Guard(printer, barley)
 
@@ -87,7 +87,7 @@ def printer_of(standin):
 
     def make(name, *options):
         made = standin("--machine", name, *options)
-        printer = JsonRpcPrinter(made.url, "A test")
+        printer = connected(made.url, "A test")
         opened.append(printer)
         return made, printer, Guard(printer, parse_sheet(shipped_sheet_text(name), name))
 

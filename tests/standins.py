@@ -9,6 +9,9 @@ import sys
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 
 PROGRAM = [sys.executable, "-m", "tallgrain"]
+# Which link tests use where they don't say: json, hazel (TCP) or medlar (a pseudo-terminal).
+LINK = os.environ.get("TALLGRAIN_TEST_LINK", "json")
+CONSOLES = {"hazel": ("--console", "hazel"), "medlar": ("--console", "medlar", "--pty")}
 
 
 class Rpc:
@@ -34,15 +37,17 @@ class Rpc:
 class Standin:
     """A simulated Barley at instant pace with its truth port open, unless told otherwise."""
 
-    def __init__(self, *options):
+    def __init__(self, *options, link=None):
+        options = (*options, *CONSOLES.get(link or LINK, ()))
         if "--pace" not in options:
             options = ("--pace", "instant", *options)
         if "--machine" not in options:
             options = ("--machine", "Barley", *options)
         command = [*PROGRAM, "standin", "--truth", *options]
         self._process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
-        ports = dict(self._process.stdout.readline().split() for _ in range(3))
-        self.url = ports["listening"]
+        lines = 3 + ("--console" in options)
+        ports = dict(self._process.stdout.readline().split() for _ in range(lines))
+        self.url = ports.get("console", ports["listening"])
         self.hands, self._truth = Rpc(ports["hands"]), Rpc(ports["truth"])
 
     @property

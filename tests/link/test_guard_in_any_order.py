@@ -14,7 +14,7 @@ from standins import Standin
 from tallgrain.core.machine.reach import Reach
 from tallgrain.errors import TallGrainError
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
-from tallgrain.link.client import JsonRpcPrinter
+from tallgrain.link.connect import connected
 from tallgrain.link.guard import Guard
 
 AILS = (
@@ -40,7 +40,7 @@ class AtTheGuard(RuleBasedStateMachine):
         options = ["--machine", name, "--seed", str(seed), *(["--cold"] if cold else [])]
         self.made = Standin(*options)
         self.sheet = parse_sheet(shipped_sheet_text(name), name)
-        self.printer = JsonRpcPrinter(self.made.url, "A test")
+        self.printer = connected(self.made.url, "A test")
         self.guard = Guard(self.printer, self.sheet)
 
     def attempt(self, act, *more):

@@ -46,9 +46,9 @@ def test_leave_that_a_crash_left_behind_is_given_back_on_the_next_link(linked):
     printer.leave_below(1.5)
     printer.close()
     made.hands("hands.fault", fault="closed:1")
-    from tallgrain.link.client import JsonRpcPrinter
+    from tallgrain.link.connect import connected
 
-    other = JsonRpcPrinter(made.url, "Another test")
+    other = connected(made.url, "Another test")
     assert other.state().leave_mm == 1.5
     Guard(other, guard.sheet)
     assert other.state().leave_mm == 0.0

@@ -9,7 +9,7 @@ from tallgrain.core.plan.grid import grid_plan
 from tallgrain.errors import GuardRefused, JobError, TrustLost
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.link.by_hand import JOG_CLEAR_MM
-from tallgrain.link.client import JsonRpcPrinter
+from tallgrain.link.connect import connected
 from tallgrain.link.guard import Guard
 
 KINDS = ("Barley", "Rye", "Millet")
@@ -97,7 +97,7 @@ def test_a_carried_probe_is_proven_on_and_off(standin, tmp_path):
     file = tmp_path / "carried.toml"
     file.write_text(text)
     made = standin("--machine", str(file), "--fault", "no-extend:3")
-    printer = JsonRpcPrinter(made.url, "A test")
+    printer = connected(made.url, "A test")
     guard = Guard(printer, parse_sheet(text, "x"))
     guard.reference()
     guard.extend()
@@ -198,7 +198,7 @@ def test_strikes_count_for_every_kind():
     """The zeroes above rest on these: each kind of contact is counted when it does happen."""
     for name, part in (("Millet", "nozzle"), ("Rye", "probe")):
         made = Standin("--machine", name, "--seed", "1")
-        printer = JsonRpcPrinter(made.url, "A test")
+        printer = connected(made.url, "A test")
         printer.reference(60.0)
         printer.lift(5.0)
         made.hands("hands.probe", state="jammed")

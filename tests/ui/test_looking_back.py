@@ -346,9 +346,9 @@ def test_two_windows_on_one_printer(season, home, tmp_path, qtbot):
     with pytest.raises(StoreError, match="Another window"):
         Ledger.open(home, "A second window")
     window.session.unlink()
-    from tallgrain.link.client import JsonRpcPrinter
+    from tallgrain.link.connect import connected
 
-    other = JsonRpcPrinter(made.url, "A second window")
+    other = connected(made.url, "A second window")
     window.session.link_to(made.url)
     qtbot.waitUntil(lambda: window.session.problem is not None, timeout=5000)
     assert "A second window holds this printer" in words(window)

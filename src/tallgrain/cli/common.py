@@ -109,14 +109,14 @@ def at_the_printer(
     """A guard on a linked printer and the ledger, its sheet stored; Ctrl+C asks the token to break
     off, twice halts. machine: a sheet and its text."""
     from tallgrain.clock import now
-    from tallgrain.link.client import JsonRpcPrinter
+    from tallgrain.link.connect import connected
     from tallgrain.link.guard import Guard
 
     sheet, text = machine
     with writing() as ledger:
         if ledger.machine_text(sheet.name) is None:
             ledger.put_machine(sheet.name, text, now())
-        printer = JsonRpcPrinter(link, "A command", remote)
+        printer = connected(link, "A command", remote)
         try:
             guard = Guard(printer, sheet)
             if clearance_mm is not None:

@@ -8,6 +8,7 @@ import typer
 
 from tallgrain import __version__
 from tallgrain.cli.common import MachineName, Pace, app, say
+from tallgrain.errors import InputError
 
 
 @app.callback(invoke_without_command=True)
@@ -57,6 +58,10 @@ def standin(
     fault: Annotated[list[str] | None, typer.Option(help="kind[:when][:how much]")] = None,
     truth: Annotated[bool, typer.Option("--truth", help="Open the truth port.")] = False,
     cold: Annotated[bool, typer.Option("--cold", help="Just switched on: no reference.")] = False,
+    console: Annotated[
+        str | None, typer.Option(help="A text console beside it: hazel or medlar.")
+    ] = None,
+    pty: Annotated[bool, typer.Option("--pty", help="That console on a pseudo-terminal.")] = False,
     with_parent: Annotated[bool, typer.Option("--with-parent", hidden=True)] = False,
 ) -> None:
     """Run a simulated printer; its ports are printed first."""
@@ -65,4 +70,9 @@ def standin(
 
     sheet, _ = machine_sheet(machine)
     instant = pace is Pace.instant
-    serve(sheet, listen, seed, instant, speed, tuple(fault or ()), truth, cold, with_parent)
+    if console not in (None, "hazel", "medlar"):
+        raise InputError(f"there is no console '{console}'.", "--console", "Give hazel or medlar.")
+    serve(
+        sheet, listen, seed, instant, speed, tuple(fault or ()), truth, cold, with_parent,
+        None if console is None else (console, pty),
+    )  # fmt: skip

@@ -8,6 +8,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Protocol
 
+from tallgrain.errors import TallGrainError
+
 
 @dataclass(frozen=True)
 class Identity:
@@ -96,9 +98,26 @@ class StoredValue:
 class Printer(Protocol):
     """A linked printer."""
 
+    url: str
+
     @property
     def identity(self) -> Identity:
         """Which printer answered when the link was made."""
+
+    @property
+    def up(self) -> bool:
+        """Whether the connection stands."""
+
+    @property
+    def silent_s(self) -> float:
+        """Seconds since the printer was last heard."""
+
+    @property
+    def halt_sent_at(self) -> float:
+        """When the last halt was handed to the wire (time.perf_counter)."""
+
+    def lost(self) -> TallGrainError | None:
+        """Why the connection ended; None while it stands."""
 
     @property
     def on_state(self) -> Callable[[PrinterState], None]:

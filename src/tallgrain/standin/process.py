@@ -6,6 +6,7 @@ import ctypes
 import os
 import signal
 import sys
+from functools import partial
 
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.errors import InputError, JobError
@@ -34,6 +35,7 @@ def serve(
     truth: bool = False,
     cold: bool = False,
     with_parent: bool = False,
+    console: tuple[str, bool] | None = None,
 ) -> None:
     """Run a simulated printer until interrupted. Raises InputError or JobError."""
     host, port = parse_listen(listen)
@@ -53,7 +55,8 @@ def serve(
         assert serving is not None
         asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, serving.cancel)
         with contextlib.suppress(asyncio.CancelledError):
-            await run(printer, host, port, truth, lambda line: print(line, flush=True))
+            say = partial(print, flush=True)
+            await run(printer, host, port, truth, say, console)
 
     try:
         with contextlib.suppress(KeyboardInterrupt):

@@ -8,6 +8,7 @@ from contextlib import suppress
 from dataclasses import asdict
 from typing import Any
 
+from tallgrain.standin.consoles import Console
 from tallgrain.standin.faults import FaultSpecError
 from tallgrain.standin.job import Job, ProgramError
 from tallgrain.standin.kinematics import TOWERS, DeltaArms
@@ -111,11 +112,12 @@ class HandsPort(Port):
 
     def __init__(self, printer: Printer) -> None:
         self.printer = printer
+        self.console_of: Console | None = None
         acts = (
             self.power, self.reflash, self.fault, self.mend, self.probe, self.ruler, self.sheet,
             self.reseat, self.move, self.days, self.nozzle, self.look, self.tape, self.strip,
             self.gauge, self.turn, self.print, self.patch, self.nudge, self.clean,
-            self.console, self.rack, self.caliper, self.screw, self.take_off,
+            self.console, self.rack, self.caliper, self.screw, self.take_off, self.cable,
         )  # fmt: skip
         super().__init__({f"hands.{act.__name__}": act for act in acts})
 
@@ -323,6 +325,12 @@ class HandsPort(Port):
                 return {"pushed": name}
         raise Refusal("bad_value", f"there is no support '{name}'")
 
+    def cable(self, session: Session, plugged: bool) -> dict[str, Any]:
+        """Pull the cable of its console, or plug it in again."""
+        if self.console_of is not None:
+            (self.console_of.plug if plugged else self.console_of.unplug)()
+        return {"plugged": plugged}
+
     def console(self, session: Session) -> dict[str, Any]:
         """Reference at the printer's own console, as its builder leaves it."""
         self.printer._set_up()
@@ -502,14 +510,13 @@ def truth_port(printer: Printer) -> Port:
 
 
 async def run(
-    printer: Printer, host: str, port: int, with_truth: bool, say: Callable[[str], None]
-) -> None:
-    """Serve until cancelled. Raises OSError where the port can't be had."""
-    link = LinkPort(printer)
-    ports: list[tuple[str, Port, int]] = [
-        ("listening", link, port),
-        ("hands", HandsPort(printer), 0),
-    ]
+    printer: Printer, host: str, port: int, with_truth: bool, say: Callable[[str], None],
+    console: tuple[str, bool] | None = None,
+) -> None:  # fmt: skip
+    """Serve until cancelled; console: a language, and whether it is on a pseudo-terminal. Raises
+    OSError where the port can't be had."""
+    link, hands = LinkPort(printer), HandsPort(printer)
+    ports: list[tuple[str, Port, int]] = [("listening", link, port), ("hands", hands, 0)]
     if with_truth:
         ports.append(("truth", truth_port(printer), 0))
     servers, lines = [], []
@@ -517,6 +524,19 @@ async def run(
         server = await asyncio.start_server(what.serve, host, number, limit=LONGEST_LINE)
         servers.append(server)
         lines.append(f"{name} tcp://{host}:{server.sockets[0].getsockname()[1]}")
+    if console is not None:
+        language, terminal = console
+        spoken = Console(printer, language, lambda: link.holder is None)
+        hands.console_of = spoken
+        by_link = printer.on_disconnect
+        printer.on_disconnect = lambda kind: (by_link(kind), spoken.disconnect(kind))[0]
+        if terminal:
+            lines.append(f"console serial:{spoken.open_terminal()}?dialect={language}")
+        else:
+            server = await asyncio.start_server(spoken.serve, host, 0, limit=LONGEST_LINE)
+            servers.append(server)
+            number = server.sockets[0].getsockname()[1]
+            lines.append(f"console socket://{host}:{number}?dialect={language}")
     for line in lines:
         say(line)
     try:

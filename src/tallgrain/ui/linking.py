@@ -5,9 +5,9 @@ from dataclasses import dataclass
 
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.errors import TallGrainError
-from tallgrain.link.client import JsonRpcPrinter
+from tallgrain.link.connect import connected
 from tallgrain.link.guard import Guard
-from tallgrain.link.protocol import PrinterState
+from tallgrain.link.protocol import Printer, PrinterState
 
 
 @dataclass(frozen=True)
@@ -16,14 +16,14 @@ class Linked:
 
     turn: int
     url: str
-    printer: JsonRpcPrinter | None = None
+    printer: Printer | None = None
     guard: Guard | None = None
     state: PrinterState | None = None
     error: TallGrainError | None = None
 
 
 def make_link(
-    turn: int, where: str | Callable[[], str], sheet: MachineSheet, old: JsonRpcPrinter | None,
+    turn: int, where: str | Callable[[], str], sheet: MachineSheet, old: Printer | None,
     holder: str,
 ) -> Linked:  # fmt: skip
     """Link to an address, or to one that must be waited for, after the old link is let go of."""
@@ -32,7 +32,7 @@ def make_link(
     printer, url = None, where if isinstance(where, str) else ""
     try:
         url = where if isinstance(where, str) else where()
-        printer = JsonRpcPrinter(url, holder)
+        printer = connected(url, holder)
         return Linked(turn, url, printer, Guard(printer, sheet), printer.state())
     except TallGrainError as error:
         if printer is not None:

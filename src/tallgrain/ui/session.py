@@ -19,9 +19,8 @@ from tallgrain.core.surface.chart import Chart
 from tallgrain.core.surface.sight import About, Sight, sight_of_points
 from tallgrain.errors import Halted, InputError, LinkError, TallGrainError
 from tallgrain.formats.machine_toml import parse_sheet
-from tallgrain.link.client import JsonRpcPrinter
 from tallgrain.link.guard import Guard
-from tallgrain.link.protocol import PrinterState
+from tallgrain.link.protocol import Printer, PrinterState
 from tallgrain.routines.events import (
     BreakOff,
     Phase,
@@ -63,7 +62,7 @@ class Session(QObject):
         self.sheet: MachineSheet | None = None
         self.url = ""
         self.link = LinkState.NONE
-        self.printer: JsonRpcPrinter | None = None
+        self.printer: Printer | None = None
         self.guard: Guard | None = None
         self.state: PrinterState | None = None
         self.shown: Shown | None = None

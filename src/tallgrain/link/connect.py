@@ -1,0 +1,53 @@
+"""A printer by its address, whichever link it has."""
+
+from pathlib import Path
+
+from tallgrain.errors import InputError
+from tallgrain.link.client import JsonRpcPrinter
+from tallgrain.link.console.dialect import Dialect, parse_dialect
+from tallgrain.link.console.transport import is_console, parse_console_url
+from tallgrain.link.protocol import Printer
+from tallgrain.paths import ASSETS, data_home
+
+SHIPPED = ASSETS / "dialects"
+
+
+def connected(url: str, holder: str, remote: bool = False, record: Path | None = None) -> Printer:
+    """Link to a printer. Raises InputError for an address that is none, LinkError where nobody
+    answers; record: a file that takes down what a console says."""
+    if not is_console(url):
+        return JsonRpcPrinter(url, holder, remote)
+    from tallgrain.link.console.printer import ConsolePrinter
+    from tallgrain.link.console.record import Recorder
+
+    parts = parse_console_url(url)
+    dialect = dialect_named(parts.dialect)
+    recorder = Recorder(record, dialect.name) if record is not None else None
+    return ConsolePrinter(parts, dialect, holder, recorder)
+
+
+def dialect_folder() -> Path:
+    """Where the builder's own dialects are."""
+    return data_home() / "dialects"
+
+
+def dialect_names() -> list[str]:
+    """Dialects by name: the builder's own, then those that ship."""
+    own = sorted(p.stem for p in dialect_folder().glob("*.toml"))
+    return [*own, *(n for n in sorted(p.stem for p in SHIPPED.glob("*.toml")) if n not in own)]
+
+
+def dialect_named(name: str) -> Dialect:
+    """A dialect from a file, the builder's folder, or those that ship. Raises InputError."""
+    path = Path(name)
+    if path.suffix != ".toml":
+        places = [dialect_folder() / f"{name}.toml", SHIPPED / f"{name}.toml"]
+        path = next((p for p in places if p.is_file()), places[0])
+    try:
+        text = path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError):
+        raise InputError(
+            f"there is no dialect '{name}'.", str(path),
+            f"Known are: {', '.join(dialect_names())}. A file ends in .toml.",
+        ) from None  # fmt: skip
+    return parse_dialect(text, path.name)

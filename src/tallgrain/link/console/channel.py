@@ -1,0 +1,290 @@
+"""One console's conversation: requests in order, replies gathered, a halt ahead of all of them.
+
+A thread reads; callers write. Questions may be on their way together as the dialect's window
+allows; a motion goes alone. A printer that says it restarted ends the conversation.
+"""
+
+import logging
+import threading
+import time
+from collections import deque
+from collections.abc import Callable
+from contextlib import suppress
+from dataclasses import dataclass, field
+
+from tallgrain.errors import LinkError, LinkSilent, PrinterRefused, TallGrainError
+from tallgrain.link.console.dialect import Dialect, Operation
+from tallgrain.link.console.framing import Lines, looks_like_noise, wrapped
+from tallgrain.link.console.pattern import Pattern, Value, compiled
+from tallgrain.link.console.record import Recorder
+from tallgrain.link.console.transport import Transport
+
+log = logging.getLogger(__name__)
+
+# What a reply may be long: more lines than these are no reply.
+MOST_LINES = 4000
+RESENDS = 3
+
+
+@dataclass
+class Asked:
+    """A request on its way: what was sent, what was said so far."""
+
+    name: str
+    operation: Operation
+    alone: bool
+    sent: tuple[str, ...]
+    numbers: dict[int, bytes]
+    left: int
+    said: list[dict[str, Value]] = field(default_factory=list)
+    error: TallGrainError | None = None
+    over: threading.Event = field(default_factory=threading.Event)
+    resent: int = 0
+
+
+class ConsoleChannel:
+    """Speaks one dialect over one transport."""
+
+    def __init__(
+        self, dialect: Dialect, transport: Transport, where: str, recorder: Recorder | None = None
+    ) -> None:
+        self.dialect, self.where = dialect, where
+        self._transport, self._recorder = transport, recorder
+        self._lines = Lines()
+        self._turn = threading.Condition()
+        self._writing = threading.Lock()
+        self._waiting: deque[Asked] = deque()
+        self._number = 0
+        self._ended: TallGrainError | None = None
+        self._odd = ""
+        self._halted = threading.Event()
+        self.heard_at = time.monotonic()
+        self.halt_sent_at = 0.0
+        # Told each line that no request and no pattern knows, and each that was sent.
+        self.on_line: Callable[[bool, str], None] = lambda ours, line: None
+        f = dialect.framing
+        self._done = compiled(f.done)
+        self._busy = [compiled(b) for b in f.busy]
+        self._chatter = [compiled(c) for c in f.chatter]
+        self._greeting = compiled(f.greeting) if f.greeting else None
+        self._resend = compiled(f.resend) if f.resend else None
+        self._ends = {name: compiled(o.done) for name, o in dialect.operations.items() if o.done}
+        self._thread = threading.Thread(target=self._run, name="console", daemon=True)
+        self._thread.start()
+
+    # For callers, from any thread
+
+    @property
+    def ended(self) -> TallGrainError | None:
+        """Why the conversation ended; None while it goes on."""
+        return self._ended
+
+    @property
+    def idle(self) -> bool:
+        """Whether nothing is on its way."""
+        with self._turn:
+            return not self._waiting
+
+    def ask(
+        self, name: str, limit_s: float, alone: bool, **values: float | str
+    ) -> list[dict[str, Value]]:
+        """Do one operation; what each line of its reply said. Raises LinkError, PrinterRefused."""
+        operation = self.dialect.operations[name]
+        lines = self.dialect.lines_for(name, **values)
+        until = time.monotonic() + (operation.limit_s or limit_s)
+        request = self._send(name, operation, lines, alone, until)
+        while not request.over.wait(min(max(until - time.monotonic(), 0.001), 0.25)):
+            now = time.monotonic()
+            quiet = now - self.heard_at > self.dialect.framing.silence_s
+            # A printer that never says that it is busy may be silent all through a motion.
+            if now >= until or (quiet and (self._busy or not alone)):
+                silent = LinkSilent(
+                    f"the printer has not answered “{lines[-1]}” in time.", self.where,
+                    "STOP may not reach it: use the power switch if it moves. Then link again.",
+                )  # fmt: skip
+                # Its answer may still come, and would be taken for the next one's.
+                self._end(silent)
+                raise silent
+        if request.error is not None:
+            raise type(request.error)(*request.error.args)
+        return request.said
+
+    def halt(self, limit_s: float) -> bool:
+        """Put the halt on the wire at once; whether the printer confirmed it in time."""
+        self._halted.clear()
+        for line in self.dialect.lines_for("halt"):
+            data = self._numbered(line)[1]
+            self._put(data, line)
+        self.halt_sent_at = time.perf_counter()
+        return self._halted.wait(limit_s)
+
+    def close(self) -> None:
+        """End it."""
+        self._end(LinkError("the link was closed.", self.where))
+        with suppress(OSError):
+            self._transport.close()
+        if threading.current_thread() is not self._thread:
+            self._thread.join(timeout=2)
+
+    def _send(
+        self, name: str, operation: Operation, lines: tuple[str, ...], alone: bool, until: float
+    ) -> Asked:
+        window = self.dialect.framing.window
+        with self._turn:
+            while self._ended is None and not self._room(alone, window):
+                if not self._turn.wait(max(until - time.monotonic(), 0.001)):
+                    raise LinkSilent(
+                        "the printer has not answered what was asked before.", self.where,
+                        "Link again.",
+                    )  # fmt: skip
+            if self._ended is not None:
+                raise type(self._ended)(*self._ended.args)
+            numbers = {}
+            for line in lines:
+                number, data = self._numbered(line)
+                numbers[number] = data
+            request = Asked(name, operation, alone, lines, numbers, len(lines))
+            self._waiting.append(request)
+            for line, data in zip(lines, numbers.values(), strict=True):
+                self._put(data, line)
+        return request
+
+    def _room(self, alone: bool, window: int) -> bool:
+        if alone or any(w.alone for w in self._waiting):
+            return not self._waiting
+        return len(self._waiting) < window
+
+    def _numbered(self, line: str) -> tuple[int, bytes]:
+        with self._writing:
+            self._number += 1
+            return self._number, wrapped(self.dialect.framing, line, self._number)
+
+    def _put(self, data: bytes, line: str) -> None:
+        try:
+            with self._writing:
+                self._transport.write(data)
+        except OSError as error:
+            self._end(self._gone(error))
+            raise self._gone(error) from None
+        if self._recorder is not None:
+            self._recorder.note(True, line)
+        self.on_line(True, line)
+
+    # In the thread that reads
+
+    def _run(self) -> None:
+        while self._ended is None:
+            try:
+                data = self._transport.read()
+            except (OSError, ValueError, TypeError) as error:
+                self._end(self._gone(error))
+                return
+            if data:
+                for line in self._lines.feed(data):
+                    self._take(line)
+
+    def _take(self, line: str) -> None:
+        self.heard_at = time.monotonic()
+        if self._recorder is not None:
+            self._recorder.note(False, line)
+        self.on_line(False, line)
+        if self._greeting is not None and self._greeting.match(line) is not None:
+            self._end(LinkError(
+                "the printer restarted.", self.where, "Link again, then look how high it stands."
+            ))  # fmt: skip
+            return
+        if self._ends["halt"].match(line) is not None:
+            self._halted.set()
+            return
+        with self._turn:
+            request = self._waiting[0] if self._waiting else None
+            if request is None:
+                self._unasked(line)
+                return
+            if self._belongs(request, line):
+                self._waiting.popleft()
+                request.over.set()
+                self._turn.notify_all()
+
+    def _belongs(self, request: Asked, line: str) -> bool:
+        """Take a line of the oldest request's reply; whether that request is over."""
+        if any(b.match(line) is not None for b in self._busy):
+            return False
+        if self.dialect.framing.echo and any(line.endswith(sent) for sent in request.sent):
+            return False
+        if self._resend is not None and (again := self._resend.match(line)) is not None:
+            return self._again(request, again)
+        for trouble in self.dialect.troubles:
+            found = trouble.pattern.match(line)
+            if found is not None:
+                sentence = str(found.get("sentence", line))
+                reason = str(found.get("reason", trouble.reason))
+                told = f"{sentence[:1].upper()}{sentence[1:]}".rstrip(".")
+                request.error = PrinterRefused(f"{told}.", "printer", reason=reason)
+                request.left -= 1
+                return request.left <= 0
+        for said in request.operation.lines:
+            read = said.read(line)
+            if read is not None:
+                request.said.append({k: self.dialect.ours(k, v) for k, v in read.items()})
+                break
+        else:
+            if self._end_of(request).match(line) is None:
+                self._unasked(line)
+                return False
+        if len(request.said) > MOST_LINES:
+            request.error = LinkError("the printer's reply has no end.", self.where, "Link again.")
+            return True
+        if self._end_of(request).match(line) is not None:
+            request.left -= 1
+        return request.left <= 0
+
+    def _end_of(self, request: Asked) -> Pattern:
+        return self._ends.get(request.name, self._done)
+
+    def _again(self, request: Asked, found: dict[str, Value]) -> bool:
+        number = found.get("n")
+        data = request.numbers.get(int(number)) if isinstance(number, float) else None
+        data = data or (next(iter(request.numbers.values())) if len(request.numbers) == 1 else None)
+        request.resent += 1
+        if data is None or request.resent > RESENDS:
+            request.error = LinkError(
+                "the printer asks again and again for a line.", self.where,
+                "Check the cable and the dialect's framing.",
+            )  # fmt: skip
+            return True
+        try:
+            with self._writing:
+                self._transport.write(data)
+        except OSError as error:
+            request.error = self._gone(error)
+            return True
+        return False
+
+    def _unasked(self, line: str) -> None:
+        """A line that belongs to nothing: chatter, an echo, or noise."""
+        if any(c.match(line) is not None for c in self._chatter):
+            return
+        self._odd = (self._odd + line)[-400:]
+        if looks_like_noise(self._odd):
+            self._end(LinkError(
+                "what comes is noise: the rate is another one.", self.where,
+                "Give the printer's own rate with &baud= in the address.",
+            ))  # fmt: skip
+
+    def _gone(self, error: Exception) -> LinkError:
+        why = getattr(error, "strerror", None) or str(error)
+        return LinkError(
+            f"the printer is gone ({why}).", self.where,
+            "STOP can't reach it: use the power switch if it moves. Then link again.",
+        )  # fmt: skip
+
+    def _end(self, error: TallGrainError) -> None:
+        with self._turn:
+            if self._ended is None:
+                self._ended = error
+            waiting, self._waiting = list(self._waiting), deque()
+            self._turn.notify_all()
+        for request in waiting:
+            request.error = request.error or type(error)(*error.args)
+            request.over.set()

@@ -1,0 +1,232 @@
+"""Patterns of a console's lines: plain text with named parts, matched in bounded time.
+
+A pattern is the line as the printer writes it, with the parts that change in braces: `{z}` is a
+number, `{name:word}` a run without spaces, `{note:text}` anything up to what follows,
+`{known:flag}` a yes or no in one of the usual spellings. `...` stands for anything. A run of spaces
+matches any run of spaces. There are no alternatives and no repeats, so that no line can make
+matching slow.
+"""
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+from itertools import pairwise
+from typing import Literal
+
+from tallgrain.errors import InputError
+
+Kind = Literal["number", "word", "text", "flag"]
+Value = float | str | bool
+
+ANYTHING = "..."
+LONGEST_PATTERN, LONGEST_LINE = 300, 2000
+_PART = re.compile(r"\{([a-z_][a-z0-9_]{0,30})(?::(number|word|text|flag))?\}")
+# A figure as consoles write it; bounded, so that no run of digits is looked through twice.
+_NUMBER = re.compile(r"[+-]?\d{1,12}(?:\.\d{0,9})?|[+-]?\.\d{1,9}")
+_WORD = re.compile(r"[^\s,;]{1,80}")
+_FLAG = re.compile(r"[A-Za-z0-9]{1,8}")
+_YES = frozenset(("1", "yes", "true", "on", "y", "out", "closed"))
+_NO = frozenset(("0", "no", "false", "off", "n", "in", "open"))
+
+
+@dataclass(frozen=True)
+class _Piece:
+    """A literal run, a named part, or anything (neither)."""
+
+    literal: str = ""
+    name: str = ""
+    kind: Kind = "number"
+
+    @property
+    def loose(self) -> bool:
+        """Whether it takes as much as it is given."""
+        return not self.literal and (not self.name or self.kind == "text")
+
+
+@dataclass(frozen=True)
+class Pattern:
+    """One kind of line."""
+
+    text: str
+    pieces: tuple[_Piece, ...]
+
+    @property
+    def names(self) -> frozenset[str]:
+        """Names of its parts."""
+        return frozenset(p.name for p in self.pieces if p.name)
+
+    def match(self, line: str) -> dict[str, Value] | None:
+        """The parts of a line; None where it is another kind of line."""
+        return _match(self.pieces, " ".join(line[:LONGEST_LINE].split()), 0, 0, set())
+
+
+def compiled(text: str, where: str = "pattern") -> Pattern:
+    """A pattern from its text. Raises InputError where it can't be one."""
+    if not text.strip():
+        raise InputError("an empty pattern would match nothing.", where, "Give the printer's line.")
+    if len(text) > LONGEST_PATTERN:
+        raise InputError("this pattern is too long.", where, f"{LONGEST_PATTERN} signs are enough.")
+    pieces: list[_Piece] = []
+    rest = " ".join(text.split())
+    while rest:
+        part = _PART.search(rest)
+        dots = rest.find(ANYTHING)
+        if dots >= 0 and (part is None or dots < part.start()):
+            _literal(pieces, rest[:dots])
+            pieces.append(_Piece())
+            rest = rest[dots + len(ANYTHING) :]
+        elif part is not None:
+            _literal(pieces, rest[: part.start()])
+            kind: Kind = part.group(2) or "number"  # type: ignore[assignment]
+            pieces.append(_Piece(name=part.group(1), kind=kind))
+            rest = rest[part.end() :]
+        else:
+            _literal(pieces, rest)
+            rest = ""
+    _check(pieces, text, where)
+    return Pattern(text, tuple(pieces))
+
+
+def _literal(pieces: list[_Piece], words: str) -> None:
+    if words:
+        pieces.append(_Piece(literal=words))
+
+
+def _check(pieces: list[_Piece], text: str, where: str) -> None:
+    for piece in pieces:
+        if "{" in piece.literal or "}" in piece.literal:
+            raise InputError(
+                f"'{text}' has a brace that belongs to no part.", where,
+                "Write {name}, {name:word}, {name:text} or {name:flag}.",
+            )  # fmt: skip
+    for one, other in pairwise(pieces):
+        if not one.literal and not other.literal:
+            raise InputError(
+                f"'{text}' has two parts that touch: where one ends can't be told.", where,
+                "Put the sign that stands between them into the pattern.",
+            )  # fmt: skip
+    named = [p.name for p in pieces if p.name]
+    if len(named) != len(set(named)):
+        raise InputError(f"'{text}' has one name twice.", where, "Give each part its own name.")
+    if all(p.loose for p in pieces):
+        raise InputError(f"'{text}' would match every line.", where, "Put a word of it in.")
+
+
+def _match(
+    pieces: tuple[_Piece, ...], line: str, i: int, at: int, failed: set[tuple[int, int]]
+) -> dict[str, Value] | None:
+    """Match pieces from the i-th on at a place of the line. Only a loose piece is tried at more
+    than one length, and what failed once is not tried again: pieces × signs ways at most."""
+    found: dict[str, Value] = {}
+    start = (i, at)
+    while i < len(pieces):
+        piece = pieces[i]
+        if piece.literal:
+            if not line.startswith(piece.literal, at):
+                break
+            at += len(piece.literal)
+        elif piece.loose:
+            rest = _loosely(pieces, line, i, at, failed)
+            if rest is None:
+                break
+            return found | rest
+        else:
+            read = _read(piece, line, at)
+            if read is None:
+                break
+            found[piece.name], at = read
+        i += 1
+    else:
+        if at == len(line):
+            return found
+    failed.add(start)
+    return None
+
+
+def _loosely(
+    pieces: tuple[_Piece, ...], line: str, i: int, at: int, failed: set[tuple[int, int]]
+) -> dict[str, Value] | None:
+    name = pieces[i].name
+    if i + 1 == len(pieces):
+        return {name: line[at:].strip()} if name else {}
+    following = pieces[i + 1].literal
+    end = line.find(following, at)
+    while end >= 0:
+        rest = _match(pieces, line, i + 1, end, failed) if (i + 1, end) not in failed else None
+        if rest is not None:
+            return {name: line[at:end].strip(), **rest} if name else rest
+        end = line.find(following, end + 1)
+    return None
+
+
+def _read(piece: _Piece, line: str, at: int) -> tuple[Value, int] | None:
+    if piece.kind == "number":
+        seen = _NUMBER.match(line, at)
+        return (float(seen.group()), seen.end()) if seen else None
+    if piece.kind == "word":
+        seen = _WORD.match(line, at)
+        return (seen.group(), seen.end()) if seen else None
+    seen = _FLAG.match(line, at)
+    if seen is None or seen.group().lower() not in _YES | _NO:
+        return None
+    return seen.group().lower() in _YES, seen.end()
+
+
+_FIELD = re.compile(r"\{([a-z_][a-z0-9_]{0,30})(?:\.(\d))?\}")
+
+
+def filled(template: str, values: Mapping[str, float | str], where: str) -> str:
+    """A template with its fields filled in: `{x.3}` is x with three decimals, `{name}` a word.
+
+    Only names are put in; nothing is run. Raises InputError for a field that is not known, or for a
+    word that would break the line.
+    """
+
+    def one(field: re.Match[str]) -> str:
+        name, digits = field.group(1), field.group(2)
+        if name not in values:
+            raise InputError(
+                f"'{template}' asks for {name}, which is not known here.", where,
+                f"Known are: {', '.join(sorted(values)) or 'none'}.",
+            )  # fmt: skip
+        value = values[name]
+        if isinstance(value, str):
+            if not _WORD.fullmatch(value):
+                raise InputError(f"'{value}' can't stand in a line.", where, "Use one word.")
+            return value
+        text = f"{value:.{int(digits or 3)}f}"
+        return text.removeprefix("-") if float(text) == 0 else text
+
+    return _FIELD.sub(one, template)
+
+
+def fields(template: str) -> frozenset[str]:
+    """Names that a template asks for."""
+    return frozenset(m.group(1) for m in _FIELD.finditer(template))
+
+
+def swept(line: str, start: int, end: int, name: str) -> str:
+    """The pattern of a line in which a person swept a figure (from start to end): other figures
+    stand for anything, the swept one is the part of that name. Raises InputError where none was
+    swept."""
+    seen = _NUMBER.search(line, max(start - 1, 0))
+    exact = next(
+        (m for m in _NUMBER.finditer(line) if m.start() < end and m.end() > start), None
+    ) or (seen if seen and seen.start() < end else None)
+    if exact is None:
+        raise InputError("no number was swept.", "the reply", "Sweep the figure with the mouse.")
+    parts, at = [], 0
+    for number in _NUMBER.finditer(line):
+        parts.append(_quoted(line[at : number.start()]))
+        parts.append(f"{{{name}}}" if number.start() == exact.start() else ANYTHING)
+        at = number.end()
+    parts.append(_quoted(line[at:]))
+    made = "".join(parts)
+    while ANYTHING * 2 in made:
+        made = made.replace(ANYTHING * 2, ANYTHING)
+    return made.strip()
+
+
+def _quoted(words: str) -> str:
+    """Words of a line in a pattern: braces can't stand there."""
+    return words.replace("{", ANYTHING).replace("}", ANYTHING)
