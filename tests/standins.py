@@ -47,7 +47,8 @@ class Standin:
         self._process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
         lines = 3 + ("--console" in options)
         ports = dict(self._process.stdout.readline().split() for _ in range(lines))
-        self.url = ports.get("console", ports["listening"])
+        self.json = ports["listening"]
+        self.url = ports.get("console", self.json)
         self.hands, self._truth = Rpc(ports["hands"]), Rpc(ports["truth"])
 
     @property

@@ -1,3 +1,6 @@
+import threading
+import time
+
 import pytest
 
 from tallgrain.core.machine.reach import Reach
@@ -57,7 +60,7 @@ def test_a_dead_probe_on_the_first_way_down_strikes_nothing(linked, seed, hand):
 def test_insane_stored_values_strike_nothing(linked, barley, drop):
     """Whatever trip height the printer holds, floors come from touches alone."""
     made, printer, guard = linked()
-    printer._call("values.set", name="trip_drop_mm", value=drop)
+    printer.set_value("trip_height", -drop)
     guard.attach()
     assert not guard.trusted
     look(made, guard)
@@ -115,14 +118,19 @@ def test_after_a_halt_nothing_moves(linked):
 
 
 def test_a_printer_that_moves_takes_no_second_motion(linked):
-    _, printer, _ = linked("--pace", "real", "--speed", "1")
-    with pytest.raises(PrinterRefused, match="already moving"):
-        _while_it_rests(printer)
-
-
-def _while_it_rests(printer):
-    printer._channel._send("motion.rest", {"seconds": 5.0}, urgent=False)
-    printer.lift(1.0)
+    """Whoever else gets a motion through: it is refused, or waits until this one has ended."""
+    _, printer, _ = linked("--pace", "real", "--speed", "10")
+    resting = threading.Thread(target=printer.rest, args=(15.0,))
+    resting.start()
+    time.sleep(0.3)
+    began = time.monotonic()
+    try:
+        printer.lift(1.0)
+    except PrinterRefused as no:
+        assert "already moving" in no.what
+    else:
+        assert time.monotonic() - began > 0.8
+    resting.join()
 
 
 def test_a_mirrored_offset_probes_air_and_stops(linked, barley):

@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 from tallgrain.errors import InputError, LeaseHeld, LinkError, PrinterRefused, TrustLost
 from tallgrain.link.channel import Channel
 from tallgrain.link.client import JsonRpcPrinter, parse_url
+from tallgrain.link.connect import connected
 from tallgrain.link.wire import Notification, Refused, Reply, decode, encode
 
 
@@ -101,12 +102,12 @@ def _ignore(channel, method, params):
 
 def test_one_holder_at_a_time_and_the_lease_is_given_back(standin):
     made = standin()
-    first = JsonRpcPrinter(made.url, "The first window")
+    first = connected(made.url, "The first window")
     with pytest.raises(LeaseHeld, match="The first window holds this printer"):
-        JsonRpcPrinter(made.url, "Another")
+        connected(made.url, "Another")
     first.close()
     time.sleep(0.1)
-    second = JsonRpcPrinter(made.url, "Another")
+    second = connected(made.url, "Another")
     with pytest.raises(PrinterRefused, match="outside"):
         second.go(9999.0, 0.0, 50.0)
     second.close()

@@ -8,7 +8,7 @@ import subprocess
 import numpy as np
 import pytest
 
-from standins import PROGRAM, tallgrain
+from standins import LINK, PROGRAM, tallgrain
 from tallgrain.clock import now
 from tallgrain.core.solve.response import Diagnosis
 from tallgrain.errors import JobError, LookAgain, TallGrainError
@@ -124,8 +124,10 @@ def test_a_loop_that_diverges_is_stopped_before_its_third_correction(level, faul
 def test_a_link_lost_between_motors_tells_which_moved(level, monkeypatch):
     from tallgrain.errors import LinkError
     from tallgrain.link.client import JsonRpcPrinter
+    from tallgrain.link.console.printer import ConsolePrinter
 
-    whole, told = JsonRpcPrinter.raise_support, []
+    kind = JsonRpcPrinter if LINK == "json" else ConsolePrinter
+    whole, told = kind.raise_support, []
 
     def breaks(self, name, mm):
         if len(told) == 2:
@@ -133,7 +135,7 @@ def test_a_link_lost_between_motors_tells_which_moved(level, monkeypatch):
         told.append(name)
         return whole(self, name, mm)
 
-    monkeypatch.setattr(JsonRpcPrinter, "raise_support", breaks)
+    monkeypatch.setattr(kind, "raise_support", breaks)
     passes, made, guard, error = level("Barley", [("left", 0.4), ("rear", -0.2)])
     assert isinstance(error, JobError) and "half made" in error.what
     assert (

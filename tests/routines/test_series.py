@@ -62,7 +62,7 @@ def test_a_series_that_is_broken_off_keeps_its_touches(linked, ledger, barley):
     assert isinstance(event, SurveyEnded) and not event.complete
     assert len(ledger.survey(event.ident).points) == 1
     with pytest.raises(JobError):
-        guard.printer._call("motion.go", x=1e9, y=0, z=0)
+        guard.printer.go(1e9, 0, 0)
 
 
 def test_the_loop_and_the_verdict_on_the_command_line(standin, home, tmp_path):

@@ -6,7 +6,7 @@ import json
 import numpy as np
 import pytest
 
-from standins import tallgrain
+from standins import LINK, tallgrain
 from tallgrain.clock import now
 from tallgrain.core.values import APPLIED, SETTING
 from tallgrain.errors import (
@@ -96,6 +96,8 @@ def test_what_a_printer_holds_is_read_and_written_in_its_own_signs(towers):
     assert {v.meaning for v in values.values()} >= set(TOWER_VALUES)
     held = geometry_held(tuple(values.values()), guard.sheet)
     assert values_of(held) == pytest.approx(values_of(passes[0].solved.geometry), abs=1e-4)
+    if LINK == "medlar":  # its own names and signs are in its dialect
+        return
     # This printer counts switches downward and angles clockwise.
     assert values["stop_left_mm"].live == pytest.approx(-held.switch[0])
     assert values["foot_right_deg"].live == pytest.approx(330 - held.angle[1])
@@ -149,7 +151,7 @@ def test_a_fault_in_the_middle_leaves_no_lie(towers, home, fault):
 def _values(made):
     from standins import Rpc
 
-    rpc = Rpc(made.url)
+    rpc = Rpc(made.json)
     told = rpc("values.list")
     rpc.close()
     return told

@@ -196,7 +196,7 @@ class AtTheBench(RuleBasedStateMachine):
         """Values that make no sense, set behind the window's back."""
         if self.session.link is LinkState.UP:
             with contextlib.suppress(TallGrainError):
-                self.session.printer._call("values.set", name="trip_drop_mm", value=drop)
+                self.session.printer.set_value("trip_height", -drop)
 
     @invariant()
     def nothing_was_struck(self):

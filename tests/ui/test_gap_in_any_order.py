@@ -74,7 +74,7 @@ class AtTheGap(Sitting):
         """Values changed behind the window's back, as a console does."""
         value = float(chance.choice([0.0, -1.7, -1.6, 5.0]))
         with contextlib.suppress(TallGrainError, AttributeError):
-            self.session.printer._call("values.set", name="trip_drop_mm", value=value)
+            self.session.printer.set_value("trip_height", -value)
 
     def act(self, chance):
         acts = [

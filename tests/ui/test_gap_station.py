@@ -217,7 +217,7 @@ def test_what_the_printer_changed_itself_is_a_conflict_with_one_step_out(gap, qt
     window.gap.page.apply.click()
     idle(window, qtbot)
     press(window, Qt.Key.Key_F12)
-    s.printer._call("values.set", name="trip_drop_mm", value=-1.7)
+    s.printer.set_value("trip_height", 1.7)
     window.gap.show_tab(3)
     page.primary()
     qtbot.waitUntil(lambda: bool(values.conflicts()), timeout=5000)
@@ -312,7 +312,7 @@ def test_a_patch_that_would_scrape_is_not_written(gap, qtbot, tmp_path):
     trials.write_patch(tmp_path / "p.ngc", 1)
     idle(window, qtbot)
     assert (tmp_path / "p.ngc").read_text() == trials.program
-    window.session.printer._call("values.set", name="trip_drop_mm", value=-5.0)
+    window.session.printer.set_value("trip_height", 5.0)
     trials.write_patch(tmp_path / "q.ngc", 1)  # what the printer holds is read first
     idle(window, qtbot)
     assert "not what was set" in str(window.session.problem)
@@ -441,7 +441,7 @@ def test_backups_by_hand_are_read_back(gap, qtbot, tmp_path):
     s, page = window.session, window.gap.ledger
     qtbot.waitUntil(lambda: bool(window.values.held), timeout=5000)
     page.save_to(tmp_path / "mine.json")
-    s.printer._call("values.set", name="sensor_back_x_mm", value=-30.0)
+    s.printer.set_value("offset_x", 30.0)
     window.values.read()
     qtbot.waitUntil(lambda: window.values.ours("offset_x") == 30.0, timeout=5000)
     refused = []

@@ -45,12 +45,12 @@ def repeatability_routine(
 ) -> None:
     """Touch the same places again and again, store it, and say how well the probe repeats."""
     from tallgrain.clock import now
-    from tallgrain.link.client import parse_url
+    from tallgrain.link.connect import check_url
     from tallgrain.resolve import machine_sheet
     from tallgrain.routines.events import BreakOff, PointTouched, SurveyEnded
     from tallgrain.routines.repeatability import Series, series_plan, touch_series
 
-    parse_url(link, remote)
+    check_url(link, remote)
     known = machine_sheet(machine)
     plan = series_plan(known[0], places, touches)
     token = BreakOff()
@@ -114,12 +114,12 @@ def tilt_routine(
     """Level by the Z motors: measure, correct, measure again, until it is within tolerance."""
     from tallgrain.clock import now
     from tallgrain.core.solve.response import Diagnosis
-    from tallgrain.link.client import parse_url
+    from tallgrain.link.connect import check_url
     from tallgrain.resolve import machine_sheet
     from tallgrain.routines.events import BreakOff
     from tallgrain.routines.tilt import TiltJob, TiltPass, check_motors, tilt_loop
 
-    parse_url(link, remote)
+    check_url(link, remote)
     known = machine_sheet(machine)
     token = BreakOff()
     verdict = ""
@@ -196,12 +196,12 @@ def towers_routine(
     from tallgrain.clock import now
     from tallgrain.core.solve.towers import distances_of, parse_free
     from tallgrain.formats.skew_json import read_skew
-    from tallgrain.link.client import parse_url
+    from tallgrain.link.connect import check_url
     from tallgrain.resolve import machine_sheet
     from tallgrain.routines.events import BreakOff
     from tallgrain.routines.towers import TowersJob, TowersPass, towers_loop
 
-    parse_url(link, remote)
+    check_url(link, remote)
     known = machine_sheet(machine)
     chosen = parse_free(free) if free is not None else None
     printed = distances_of(read_skew(gauge), shrinkage / 100) if gauge is not None else ()
@@ -258,12 +258,12 @@ def adjusters_routine(
     ends the loop.
     """
     from tallgrain.clock import now
-    from tallgrain.link.client import parse_url
+    from tallgrain.link.connect import check_url
     from tallgrain.resolve import machine_sheet
     from tallgrain.routines.adjusters import AdjusterPass, adjusters_loop
     from tallgrain.routines.events import BreakOff
 
-    parse_url(link, remote)
+    check_url(link, remote)
     known = machine_sheet(machine)
     token = BreakOff()
     verdict = ""

@@ -162,14 +162,14 @@ def survey(
     from tallgrain.clock import now
     from tallgrain.core.plan.grid import parse_count
     from tallgrain.core.plan.kinds import plan_for
-    from tallgrain.link.client import parse_url
+    from tallgrain.link.connect import check_url
     from tallgrain.resolve import machine_sheet
     from tallgrain.routines.events import BreakOff
     from tallgrain.routines.looking import Quality
     from tallgrain.routines.survey import survey as run
     from tallgrain.routines.warm import warm_up
 
-    parse_url(link, remote)
+    check_url(link, remote)
     known = machine_sheet(machine)
     where = _where(_first_layer(gcode), points, after, margins, free)
     name = "towers" if plan == "delta" else str(plan)

@@ -3,7 +3,7 @@
 from pathlib import Path
 
 from tallgrain.errors import InputError
-from tallgrain.link.client import JsonRpcPrinter
+from tallgrain.link.client import JsonRpcPrinter, parse_url
 from tallgrain.link.console.dialect import Dialect, parse_dialect
 from tallgrain.link.console.transport import is_console, parse_console_url
 from tallgrain.link.protocol import Printer
@@ -24,6 +24,14 @@ def connected(url: str, holder: str, remote: bool = False, record: Path | None =
     dialect = dialect_named(parts.dialect)
     recorder = Recorder(record, dialect.name) if record is not None else None
     return ConsolePrinter(parts, dialect, holder, recorder)
+
+
+def check_url(url: str, remote: bool = False) -> None:
+    """Whether an address can be one. Raises InputError where not, also for its dialect."""
+    if is_console(url):
+        dialect_named(parse_console_url(url).dialect)
+    else:
+        parse_url(url, remote)
 
 
 def dialect_folder() -> Path:

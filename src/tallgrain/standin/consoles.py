@@ -455,7 +455,10 @@ class Console:
         self._feed(wire, data)
 
     def unplug(self) -> None:
-        """Pull the cable."""
+        """Pull the cable, whichever it is."""
+        for wire in [w for w in self.wires if w is not self._terminal_wire]:
+            self.wires.discard(wire)
+            wire.close()
         if self._terminal is None:
             return
         ours, theirs = self._terminal

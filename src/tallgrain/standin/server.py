@@ -113,6 +113,7 @@ class HandsPort(Port):
     def __init__(self, printer: Printer) -> None:
         self.printer = printer
         self.console_of: Console | None = None
+        self.cut: Callable[[], None] = lambda: None
         acts = (
             self.power, self.reflash, self.fault, self.mend, self.probe, self.ruler, self.sheet,
             self.reseat, self.move, self.days, self.nozzle, self.look, self.tape, self.strip,
@@ -326,7 +327,9 @@ class HandsPort(Port):
         raise Refusal("bad_value", f"there is no support '{name}'")
 
     def cable(self, session: Session, plugged: bool) -> dict[str, Any]:
-        """Pull the cable of its console, or plug it in again."""
+        """Pull the cable of its link, or plug it in again."""
+        if not plugged:
+            self.cut()
         if self.console_of is not None:
             (self.console_of.plug if plugged else self.console_of.unplug)()
         return {"plugged": plugged}
@@ -516,6 +519,7 @@ async def run(
     """Serve until cancelled; console: a language, and whether it is on a pseudo-terminal. Raises
     OSError where the port can't be had."""
     link, hands = LinkPort(printer), HandsPort(printer)
+    hands.cut = lambda: link._disconnect("closed")
     ports: list[tuple[str, Port, int]] = [("listening", link, port), ("hands", hands, 0)]
     if with_truth:
         ports.append(("truth", truth_port(printer), 0))

@@ -86,7 +86,7 @@ class ConsoleChannel:
             return not self._waiting
 
     def ask(
-        self, name: str, limit_s: float, alone: bool, **values: float | str
+        self, name: str, limit_s: float, alone: bool, /, **values: float | str
     ) -> list[dict[str, Value]]:
         """Do one operation; what each line of its reply said. Raises LinkError, PrinterRefused."""
         operation = self.dialect.operations[name]
@@ -274,6 +274,8 @@ class ConsoleChannel:
 
     def _gone(self, error: Exception) -> LinkError:
         why = getattr(error, "strerror", None) or str(error)
+        if "readiness" in why or "Input/output" in why or "Bad file" in why:
+            why = "its cable was pulled, or it was switched off"
         return LinkError(
             f"the printer is gone ({why}).", self.where,
             "STOP can't reach it: use the power switch if it moves. Then link again.",

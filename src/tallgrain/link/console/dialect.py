@@ -217,7 +217,7 @@ class Dialect(Strict):
 
     # Sending and reading
 
-    def lines_for(self, operation: str, **values: float | str) -> tuple[str, ...]:
+    def lines_for(self, operation: str, /, **values: float | str) -> tuple[str, ...]:
         """The lines that ask for an operation, values in our units and signs."""
         told = {k: v if isinstance(v, str) else self._theirs(k, v) for k, v in values.items()}
         where = f"dialect {self.name}, operations.{operation}"

@@ -23,7 +23,7 @@ LONGEST_PATTERN, LONGEST_LINE = 300, 2000
 _PART = re.compile(r"\{([a-z_][a-z0-9_]{0,30})(?::(number|word|text|flag))?\}")
 # A figure as consoles write it; bounded, so that no run of digits is looked through twice.
 _NUMBER = re.compile(r"[+-]?\d{1,12}(?:\.\d{0,9})?|[+-]?\.\d{1,9}")
-_WORD = re.compile(r"[^\s,;]{1,80}")
+_WORD = re.compile(r"[^\s,;:]{1,80}")
 _FLAG = re.compile(r"[A-Za-z0-9]{1,8}")
 _YES = frozenset(("1", "yes", "true", "on", "y", "out", "closed"))
 _NO = frozenset(("0", "no", "false", "off", "n", "in", "open"))
@@ -57,7 +57,7 @@ class Pattern:
 
     def match(self, line: str) -> dict[str, Value] | None:
         """The parts of a line; None where it is another kind of line."""
-        return _match(self.pieces, " ".join(line[:LONGEST_LINE].split()), 0, 0, set())
+        return _match(self.pieces, " ".join(line[:LONGEST_LINE].split()))
 
 
 def compiled(text: str, where: str = "pattern") -> Pattern:
@@ -112,51 +112,66 @@ def _check(pieces: list[_Piece], text: str, where: str) -> None:
         raise InputError(f"'{text}' would match every line.", where, "Put a word of it in.")
 
 
-def _match(
-    pieces: tuple[_Piece, ...], line: str, i: int, at: int, failed: set[tuple[int, int]]
-) -> dict[str, Value] | None:
-    """Match pieces from the i-th on at a place of the line. Only a loose piece is tried at more
-    than one length, and what failed once is not tried again: pieces × signs ways at most."""
+def _match(pieces: tuple[_Piece, ...], line: str) -> dict[str, Value] | None:
+    """Match all pieces to a whole line.
+
+    What follows a loose piece is taken where it fits first: if any place fits, that one leaves most
+    to what comes after it. So nothing is ever tried again, but the last stretch, which must end
+    where the line does.
+    """
     found: dict[str, Value] = {}
-    start = (i, at)
-    while i < len(pieces):
-        piece = pieces[i]
+    at, start = 0, 0
+    loose: _Piece | None = None
+    while True:
+        end = next((i for i in range(start, len(pieces)) if pieces[i].loose), len(pieces))
+        stretch, last = pieces[start:end], end == len(pieces)
+        if not stretch:  # a loose piece at the end of the pattern, or at its beginning
+            if last and loose is not None:
+                return found | ({loose.name: line[at:].strip()} if loose.name else {})
+        else:
+            placed = _place(stretch, line, at, loose is not None, last)
+            if placed is None:
+                return None
+            begins, ends, read = placed
+            if loose is not None and loose.name:
+                found[loose.name] = line[at:begins].strip()
+            found |= read
+            at = ends
+        if last:
+            return found
+        loose, start = pieces[end], end + 1
+
+
+def _place(
+    stretch: tuple[_Piece, ...], line: str, at: int, free: bool, last: bool
+) -> tuple[int, int, dict[str, Value]] | None:
+    """Where a stretch without loose pieces fits from a place on (just there, unless it is free),
+    and what its parts are; the last one must reach the line's end."""
+    while True:
+        begins = line.find(stretch[0].literal, at) if free else at
+        if begins < 0:
+            return None
+        read = _fits(stretch, line, begins)
+        if read is not None and (not last or read[0] == len(line)):
+            return begins, read[0], read[1]
+        if not free:
+            return None
+        at = begins + 1
+
+
+def _fits(stretch: tuple[_Piece, ...], line: str, at: int) -> tuple[int, dict[str, Value]] | None:
+    found: dict[str, Value] = {}
+    for piece in stretch:
         if piece.literal:
             if not line.startswith(piece.literal, at):
-                break
+                return None
             at += len(piece.literal)
-        elif piece.loose:
-            rest = _loosely(pieces, line, i, at, failed)
-            if rest is None:
-                break
-            return found | rest
         else:
             read = _read(piece, line, at)
             if read is None:
-                break
+                return None
             found[piece.name], at = read
-        i += 1
-    else:
-        if at == len(line):
-            return found
-    failed.add(start)
-    return None
-
-
-def _loosely(
-    pieces: tuple[_Piece, ...], line: str, i: int, at: int, failed: set[tuple[int, int]]
-) -> dict[str, Value] | None:
-    name = pieces[i].name
-    if i + 1 == len(pieces):
-        return {name: line[at:].strip()} if name else {}
-    following = pieces[i + 1].literal
-    end = line.find(following, at)
-    while end >= 0:
-        rest = _match(pieces, line, i + 1, end, failed) if (i + 1, end) not in failed else None
-        if rest is not None:
-            return {name: line[at:end].strip(), **rest} if name else rest
-        end = line.find(following, end + 1)
-    return None
+    return at, found
 
 
 def _read(piece: _Piece, line: str, at: int) -> tuple[Value, int] | None:

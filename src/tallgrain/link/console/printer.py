@@ -28,6 +28,8 @@ HALT_REPLY_S = 1.5
 # How often the printer is asked how it stands while nothing else is asked.
 WATCH_S = 0.5
 FARTHEST_MM = 1e5
+# How long a device that is gone is waited for when the link is made again.
+PLUG_S = 2.0
 
 
 class ConsolePrinter:
@@ -89,7 +91,7 @@ class ConsolePrinter:
         return self._channel.ask(operation, limit_s, False, **values)
 
     def _move(
-        self, operation: str, limit_s: float, **values: float | str
+        self, operation: str, limit_s: float, /, **values: float | str
     ) -> list[dict[str, Value]]:
         """A motion: alone on the wire."""
         if not self._can(operation):
@@ -126,7 +128,7 @@ class ConsolePrinter:
             self._channel.close()
             # Where power-ons are not told apart this may be another one.
             self._boot = uuid.uuid4().hex[:12]
-            self._channel = self._open()
+            self._channel = self._when_it_is_back()
             found = self._identify()
             if found.serial != self.identity.serial:
                 self._channel.close()
@@ -142,6 +144,17 @@ class ConsolePrinter:
                     "Look how far the nozzle stands above the plate, and give that clearance.",
                 )  # fmt: skip
         return self.state()
+
+    def _when_it_is_back(self) -> ConsoleChannel:
+        """Open the way again; a cable that was pulled may be plugged in a moment later."""
+        until = time.monotonic() + PLUG_S
+        while True:
+            try:
+                return self._open()
+            except LinkError:
+                if self._console.scheme != "serial" or time.monotonic() > until:
+                    raise
+                time.sleep(0.1)
 
     def close(self) -> None:
         """End the link and give the lease back."""
