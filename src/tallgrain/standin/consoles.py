@@ -16,6 +16,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
+from tallgrain.standin import begin
 from tallgrain.standin.printer import Printer, Refusal
 
 BUSY_S = 0.4
@@ -208,10 +209,31 @@ class Hazel(Language):
     def _nudge(self, rest: list[str], say: Say) -> None:
         self.printer.nudge(float(rest[0]))
 
+    async def _wipe(self, rest: list[str], say: Say) -> None:
+        await self.motion(lambda: begin.wipe(self.printer), say)
+
+    async def _level(self, rest: list[str], say: Say) -> None:
+        await self.motion(lambda: begin.level(self.printer), say)
+
+    async def _survey(self, rest: list[str], say: Say) -> None:
+        n = [float(w.lstrip("XY")) for w in rest if w not in ("TO", "BY")]
+        box = (n[0], n[1], n[2], n[3])
+        await self.motion(lambda: begin.survey(self.printer, box, int(n[4]), int(n[5])), say)
+
+    def _store(self, rest: list[str], say: Say) -> None:
+        begin.store(self.printer, rest[0])
+
+    def _recall(self, rest: list[str], say: Say) -> None:
+        begin.recall(self.printer, rest[0])
+
+    async def _purge(self, rest: list[str], say: Say) -> None:
+        x, y, length = (float(w.lstrip("XYL")) for w in rest)
+        await self.motion(lambda: begin.purge(self.printer, x, y, length), say)
+
 
 WORDS = (
     "WHO", "TELL", "REFERENCE", "REST", "PROBE", "HEAT", "BELOW", "MOTOR", "VALUES", "SET", "KEEP",
-    "NUDGE",
+    "NUDGE", "WIPE", "LEVEL", "SURVEY", "STORE", "RECALL", "PURGE",
 )  # fmt: skip
 
 
@@ -334,6 +356,28 @@ class Medlar(Language):
     def _nudge(self, rest: list[str], say: Say) -> None:
         self.printer.nudge(float(rest[0]) / 1000)
 
+    async def _wipe_the_tip(self, rest: list[str], say: Say) -> None:
+        await self.motion(lambda: begin.wipe(self.printer), say)
+
+    async def _level_the_bed(self, rest: list[str], say: Say) -> None:
+        await self.motion(lambda: begin.level(self.printer), say)
+
+    async def _look_from(self, rest: list[str], say: Say) -> None:
+        x0, y0, x1, y1, columns, rows = (float(w) for w in rest if w not in ("to", "by", "and"))
+        # Along runs to the front: what comes first is the rear.
+        box = (x0 / 1000, -max(y0, y1) / 1000, x1 / 1000, -min(y0, y1) / 1000)
+        await self.motion(lambda: begin.survey(self.printer, box, int(columns), int(rows)), say)
+
+    def _note_it_as(self, rest: list[str], say: Say) -> None:
+        begin.store(self.printer, rest[0])
+
+    def _remember(self, rest: list[str], say: Say) -> None:
+        begin.recall(self.printer, rest[0])
+
+    async def _purge_from(self, rest: list[str], say: Say) -> None:
+        x, y, length = (float(w) / 1000 for w in rest if w != "for")
+        await self.motion(lambda: begin.purge(self.printer, x, -y, length), say)
+
     def _stand(self, say: Say) -> None:
         s = self.printer.state()
         probe, met = s["probe"], s["reference_touch"]
@@ -359,7 +403,8 @@ class Medlar(Language):
 SENTENCES = frozenset((
     "who are you", "how do you stand", "seek the plate within", "go across", "rise", "sink",
     "may go", "drive", "feel down to", "wait for warmth", "wait", "feeler", "nozzle to", "bed to",
-    "tell values", "set", "keep all", "nudge",
+    "tell values", "set", "keep all", "nudge", "wipe the tip", "level the bed", "look from",
+    "note it as", "remember", "purge from",
 ))  # fmt: skip
 
 

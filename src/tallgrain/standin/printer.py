@@ -12,6 +12,7 @@ from typing import Any
 
 import numpy as np
 
+from tallgrain.standin.begin import Compensation
 from tallgrain.standin.clock import Clock
 from tallgrain.standin.faults import AILS, MOTORS, Fault, Faults, FaultSpecError
 from tallgrain.standin.job import Job, Laid
@@ -77,6 +78,7 @@ class Printer:
         self.tape: Tape | None = None
         # What was printed last and taken off the plate.
         self.part: Job | None = None
+        self.compensation = Compensation()
         self._boot(x=truth.datum[0], y=truth.datum[1])
         if not cold:
             self._set_up()
@@ -92,6 +94,7 @@ class Printer:
         self.frame_count = 0
         self.referenced = False
         self.reference_touch: dict[str, float] | None = None
+        self.compensation.drop()
         self.moving = False
         self.leave_mm = 0.0
         self.job: Job | None = None
@@ -244,6 +247,7 @@ class Printer:
         self.referenced = False
         self.reference_touch = None
         self.frame_count += 1
+        self.compensation.drop()
 
     async def _travel(self, to: tuple[float, float, float], speed: float) -> None:
         """A straight move of the true position, stoppable in every slice."""
@@ -449,7 +453,7 @@ class Printer:
         for move in job.moves:
             if self.job is not job:
                 raise Refusal("restarted", "the printer restarted")
-            shift = self.live["job_shift_mm"]
+            shift = self.live["job_shift_mm"] + self.compensation.at(move.x, move.y)
             to = (move.x, move.y, move.z + shift - self._frame)
             before = self._tip() if move.material > 0 else None
             await self._travel(to, move.mm_per_s)
@@ -562,6 +566,7 @@ class Printer:
     def reflash(self) -> None:
         """New firmware: everything that was stored is gone, kept values too."""
         self.kept = dict(self.truth.defaults)
+        self.compensation.stored.clear()
         self.restart()
 
     def add_fault(self, text: str) -> None:

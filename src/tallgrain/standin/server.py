@@ -507,6 +507,7 @@ def truth_port(printer: Printer) -> Port:
             "probe": {"dx": probe.dx, "dy": probe.dy, "trip_height_mm": probe.trip_height},
             "strikes": [asdict(s) for s in printer.strikes],
             "touches": probe.touches,
+            "compensation": printer.compensation.told(),
         }
 
     return Port({"truth.heights": heights, "truth.all": whole})

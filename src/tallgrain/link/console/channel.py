@@ -112,11 +112,13 @@ class ConsoleChannel:
     def halt(self, limit_s: float) -> bool:
         """Put the halt on the wire at once; whether the printer confirmed it in time."""
         self._halted.clear()
+        if self._ended is not None:
+            raise type(self._ended)(*self._ended.args)
         for line in self.dialect.lines_for("halt"):
             data = self._numbered(line)[1]
             self._put(data, line)
         self.halt_sent_at = time.perf_counter()
-        return self._halted.wait(limit_s)
+        return self._halted.wait(limit_s) and self._ended is None
 
     def close(self) -> None:
         """End it."""
@@ -190,7 +192,8 @@ class ConsoleChannel:
         self.on_line(False, line)
         if self._greeting is not None and self._greeting.match(line) is not None:
             self._end(LinkError(
-                "the printer restarted.", self.where, "Link again, then look how high it stands."
+                "the printer restarted.", self.where,
+                "Use the power switch if it moves. Then link again, and look how high it stands.",
             ))  # fmt: skip
             return
         if self._ends["halt"].match(line) is not None:
@@ -268,8 +271,8 @@ class ConsoleChannel:
         self._odd = (self._odd + line)[-400:]
         if looks_like_noise(self._odd):
             self._end(LinkError(
-                "what comes is noise: the rate is another one.", self.where,
-                "Give the printer's own rate with &baud= in the address.",
+                "what the printer says makes no sense: the rate is another one, or the cable bad.",
+                self.where, "Give the printer's own rate with &baud= in the address.",
             ))  # fmt: skip
 
     def _gone(self, error: Exception) -> LinkError:
@@ -287,6 +290,7 @@ class ConsoleChannel:
                 self._ended = error
             waiting, self._waiting = list(self._waiting), deque()
             self._turn.notify_all()
+        self._halted.set()  # nobody will confirm it any more
         for request in waiting:
             request.error = request.error or type(error)(*error.args)
             request.over.set()

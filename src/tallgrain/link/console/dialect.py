@@ -9,6 +9,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
+from tallgrain.core.handover.policy import STEPS
 from tallgrain.errors import InputError
 from tallgrain.link.console.pattern import Pattern, Value, compiled, fields, filled
 
@@ -29,6 +30,10 @@ OPERATIONS = NEEDED | OPTIONAL
 # Operations that move toward the plate: a link is not taught these before the others are proven.
 DOWNWARD = ("reference", "go", "lower", "touch", "raise_support")
 
+# Figures that lie on an axis.
+_AXES = {
+    "x": "x", "y": "y", "z": "z", "floor": "z", "x0": "x", "x1": "x", "y0": "y", "y1": "y"
+}  # fmt: skip
 LENGTHS = {"mm": 1.0, "um": 1e-3, "inch": 25.4}
 TIMES = {"s": 1.0, "ms": 1e-3, "min": 60.0}
 ANGLES = {"deg": 1.0, "mrad": 1.0, "rad": 57.29577951308232}
@@ -157,6 +162,9 @@ class Dialect(Strict):
     troubles: tuple[Trouble, ...] = ()
     values: dict[str, StoredAs] = Field(default_factory=dict)
     absent: tuple[str, ...] = ()
+    # The text that starts a print: what stands for a comment, and the lines of each of its steps.
+    comment: str = "; {text}"
+    starts: dict[str, tuple[str, ...]] = Field(default_factory=dict)
 
     @model_validator(mode="after")
     def _whole(self) -> "Dialect":
@@ -177,7 +185,28 @@ class Dialect(Strict):
                     f"Teach it, or write absent = [..., \"{name}\"].",
                 )  # fmt: skip
         self._check_replies()
+        self._check_starts()
         return self
+
+    def _check_starts(self) -> None:
+        if "{text}" not in self.comment or not self.comment.partition("{text}")[0].strip():
+            raise InputError(
+                f"'{self.comment}' is no comment.", f"dialect {self.name}, comment",
+                "Give the sign that begins one, and {text}.",
+            )  # fmt: skip
+        for name, templates in self.starts.items():
+            where = f"dialect {self.name}, starts.{name}"
+            if name not in STEPS:
+                raise InputError(
+                    f"there is no step '{name}'.", where, f"Known are: {', '.join(STEPS)}."
+                )
+            asked = frozenset().union(*(fields(line) for line in templates))
+            if asked != STEPS[name]:
+                odd = sorted(asked ^ STEPS[name])
+                raise InputError(
+                    f"{', '.join(odd)} is asked for where it is not known, or left out.", where,
+                    f"Its lines say {', '.join(sorted(STEPS[name])) or 'nothing more'}.",
+                )  # fmt: skip
 
     def _patterns(self) -> list[tuple[str, str]]:
         f = self.framing
@@ -219,22 +248,38 @@ class Dialect(Strict):
 
     def lines_for(self, operation: str, /, **values: float | str) -> tuple[str, ...]:
         """The lines that ask for an operation, values in our units and signs."""
-        told = {k: v if isinstance(v, str) else self._theirs(k, v) for k, v in values.items()}
+        told = {k: v if isinstance(v, str) else self.theirs(k, v) for k, v in values.items()}
         where = f"dialect {self.name}, operations.{operation}"
         return tuple(filled(line, told, where) for line in self.operations[operation].send)
 
-    def _theirs(self, name: str, value: float) -> float:
+    def theirs(self, name: str, value: float) -> float:
+        """A figure of ours as a line of this dialect tells it."""
         u = self.units
-        if name in ("x", "y", "z", "floor"):
-            sign = u.z if name in ("z", "floor") else u.x if name == "x" else u.y
-            return sign * value / LENGTHS[u.length]
-        if name in ("mm", "down"):
+        if name in _AXES:
+            return self._sign(name) * value / LENGTHS[u.length]
+        if name in ("mm", "down", "length"):
             return value / LENGTHS[u.length]
         if name == "seconds":
             return value / TIMES[u.time]
         if name == "c":
             # Nothing is off, in any unit.
             return _from_celsius(value, u.temperature) if value else 0.0
+        return value
+
+    def _sign(self, name: str) -> int:
+        return {"x": self.units.x, "y": self.units.y, "z": self.units.z}[_AXES[name]]
+
+    def meant(self, name: str, value: float) -> float:
+        """The reverse of theirs."""
+        u = self.units
+        if name in _AXES:
+            return self._sign(name) * value * LENGTHS[u.length]
+        if name in ("mm", "down", "length"):
+            return value * LENGTHS[u.length]
+        if name == "seconds":
+            return value * TIMES[u.time]
+        if name == "c":
+            return _to_celsius(value, u.temperature) if value else 0.0
         return value
 
     def ours(self, part: str, value: Value) -> Value:
