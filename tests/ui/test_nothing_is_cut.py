@@ -71,7 +71,11 @@ def pages(window):
     for page in range(5):
         window.drift.show_page(page)
         yield f"drift {page}"
-    for name in ("Tilt", "Adjusters", "Towers", "Skew", "Handover"):
+    window.visit("Handover")
+    for page in range(4):
+        window.handover.show_page(page)
+        yield f"handover {page}"
+    for name in ("Tilt", "Adjusters", "Towers", "Skew"):
         window.visit(name)
         yield name
 

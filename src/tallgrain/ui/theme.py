@@ -107,6 +107,9 @@ def style_sheet() -> str:
     QPushButton[role="tab"]:focus {{ border: 2px solid {gold}; }}
     QPushButton[role="layer"]:checked {{ font-weight: bold; border-bottom: 3px solid {gold}; }}
     QPushButton[role="layer"]:focus {{ border: 2px solid {gold}; }}
+    QPlainTextEdit {{ background: {panel}; border: 1px solid {line}; border-radius: 4px;
+        padding: 6px; selection-background-color: {wash}; selection-color: {ink}; }}
+    QPlainTextEdit:focus {{ border: 2px solid {gold}; }}
     QLineEdit, QSpinBox, QDoubleSpinBox, QComboBox, QListView, QDateEdit {{ background: {panel};
         border: 1px solid {line}; border-radius: 4px; padding: 4px 6px; min-height: 18px;
         selection-background-color: {wash}; selection-color: {ink}; }}

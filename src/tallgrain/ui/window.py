@@ -36,6 +36,7 @@ from tallgrain.ui.edits import NoteEvent, PlanEdit
 from tallgrain.ui.event_dialog import EventDialog
 from tallgrain.ui.filing import Filing
 from tallgrain.ui.finder import Finder
+from tallgrain.ui.handover_work import HandoverWork
 from tallgrain.ui.hands import AtTheBench, Hands
 from tallgrain.ui.header import Header
 from tallgrain.ui.keys import KEYS
@@ -49,7 +50,7 @@ from tallgrain.ui.stations.adjusters import AdjustersStation
 from tallgrain.ui.stations.base import Station
 from tallgrain.ui.stations.drift import DriftStation
 from tallgrain.ui.stations.gap import GapStation
-from tallgrain.ui.stations.later import LaterStation
+from tallgrain.ui.stations.handover import HandoverStation
 from tallgrain.ui.stations.machine import MachineStation
 from tallgrain.ui.stations.probe import ProbeStation
 from tallgrain.ui.stations.skew import SkewStation
@@ -62,19 +63,11 @@ from tallgrain.ui.tones import Tones
 from tallgrain.ui.towers_work import TowersWork
 from tallgrain.ui.values_work import ValuesWork
 
-QUESTIONS = {
-    "Machine": "",
-    "Probe": "",
-    "Tilt": "",
-    "Adjusters": "",
-    "Towers": "",
-    "Surface": "",
-    "Gap": "",
-    "Skew": "",
-    "Handover": "What does the printer not know yet, and what happens at the start of a print?",
-    "Drift": "",
-}
-
+# The stations in the order of the route.
+ROUTE = (
+    "Machine", "Probe", "Tilt", "Adjusters", "Towers", "Surface", "Gap", "Skew", "Handover",
+    "Drift",
+)  # fmt: skip
 
 # Hotter than this, skin burns at a touch (ISO 13732-1, bare metal).
 HOT_C = 50.0
@@ -108,6 +101,9 @@ class Window(QMainWindow):
         )
         self.drift = DriftStation(session, DriftWork(session, checks))
         self.drift.on_visit = self.visit
+        self.handover = HandoverStation(
+            session, HandoverWork(session, checks, self.values, self.drift.work)
+        )
         self.drift.work.changed.connect(self.refresh)
         built: dict[str, Station] = {
             "Surface": self.surface,
@@ -119,11 +115,9 @@ class Window(QMainWindow):
             "Towers": self.towers,
             "Skew": self.skew,
             "Drift": self.drift,
+            "Handover": self.handover,
         }
-        self.stations: dict[str, Station] = {
-            name: built.get(name) or LaterStation(name, question)
-            for name, question in QUESTIONS.items()
-        }
+        self.stations: dict[str, Station] = {name: built[name] for name in ROUTE}
         self._build()
         self._build_menus()
         self.station = self.stations["Surface"]

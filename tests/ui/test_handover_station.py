@@ -1,0 +1,132 @@
+"""The Handover station at the real window: keep, prove, write and check what starts a print."""
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication
+
+from at_the_window import idle, press
+from tallgrain.link.connect import dialect_named
+from tallgrain.link.console.starts import read_start
+from tallgrain.ui.route import Fill
+
+
+@pytest.fixture
+def handover(season, qtbot):
+    window, made = season
+    window.visit("Handover")
+    qtbot.waitUntil(lambda: bool(window.values.standings()), timeout=5000)
+    qtbot.waitUntil(lambda: window.drift.work.judged is not None, timeout=10_000)
+    return window, made
+
+
+def choose(box, value):
+    box.setCurrentIndex(box.findData(value))
+    box.activated.emit(box.currentIndex())
+
+
+def test_what_is_not_kept_is_told_kept_in_one_action_and_proven(handover, qtbot):
+    window, made = handover
+    station, s = window.handover, window.session
+    assert window.values.set({"offset_x": 22.25, "offset_y": -16.5}, "felt by a mark")
+    idle(window, qtbot)
+    assert station.kernel(s).headline == "2 to keep" and station.kernel(s).fill is Fill.HALF
+    assert "2 values would be gone" in station.what.text()
+    cells = [[station.table.item(i, j).text() for j in range(5)]
+             for i in range(station.table.rowCount())]  # fmt: skip
+    row = next(c for c in cells if c[0] == "Probe, left to right")
+    assert row[1:4] == ["21.500 mm", "22.250 mm", "not kept"] and "felt by a mark" in row[4]
+    press(window, Qt.Key.Key_F5)
+    idle(window, qtbot)
+    assert station.kernel(s).headline == "all kept" and not window.values.not_kept
+    made.hands("hands.power")
+    qtbot.waitUntil(lambda: s.link.value == "lost", timeout=10_000)
+    press(window, Qt.Key.Key_F5)
+    qtbot.waitUntil(lambda: s.link.value == "up", timeout=10_000)
+    qtbot.waitUntil(
+        lambda: "kept, proven" in [station.table.item(i, 3).text() for i in
+                                   range(station.table.rowCount())], timeout=5000,
+    )  # fmt: skip
+    assert any("kept: Probe, left to right 21.500 → 22.250 mm" in line
+               for line in station.work.summary())  # fmt: skip
+
+
+def test_the_start_text_follows_what_is_chosen_and_is_remembered(handover, qtbot, tmp_path):
+    window, _ = handover
+    station, work = window.handover, window.handover.work
+    station.show_page(1)
+    assert "RECALL bed" in station.text.toPlainText()
+    choose(station.way, "whole")
+    choose(station.spoken, "medlar")
+    QTest.mouseClick(station.level, Qt.MouseButton.LeftButton,
+                     pos=station.level.rect().center() - station.level.rect().center())  # fmt: skip
+    station.level.click() if not station.level.isChecked() else None
+    station.own.click()
+    station.soak.setFocus()
+    station.soak.selectAll()
+    QTest.keyClicks(station.soak, "9")
+    press(window, Qt.Key.Key_Return)
+    text = station.text.toPlainText()
+    read = read_start(dialect_named("medlar"), text)
+    told = [line.operation for line in read.lines]
+    assert read.damage == "" and told.count("reference") == 2 and "store" in told
+    assert next(n.values["seconds"] for n in read.lines if n.operation == "rest") == 540
+    trip = next(n.values["value"] for n in read.lines if n.operation == "set_value")
+    assert trip == pytest.approx(window.values.ours("trip_height"), abs=1e-4)
+    press(window, Qt.Key.Key_F5)  # nothing is to be kept: the text is copied whole
+    assert QApplication.clipboard().text() == text
+    station.write_to(tmp_path / "start.txt")
+    assert (tmp_path / "start.txt").read_text() == text
+    costs = {c.compensation: c for c in work.costs()}
+    assert costs["nothing"].error_mm == pytest.approx(0.1, abs=0.03)
+    assert costs["recall"].error_mm > costs["area"].error_mm
+    assert "min a print" in station.evidence.text()
+    again = type(work)(window.session, window.probe.work, window.values, window.drift.work)
+    assert again.policy == work.policy and again.dialect_name == "medlar" and again.with_values
+
+
+def test_a_start_text_from_elsewhere_is_checked(handover, qtbot, tmp_path):
+    window, _ = handover
+    station = window.handover
+    station.show_page(2)
+    bad = tmp_path / "old.txt"
+    bad.write_text("G1 X10 Y10 Z0.3\nHEAT PLATE 60\nRECALL bed\nREFERENCE D300\nM 17 other\n")
+    station.load_from(bad)
+    words = station.found.toPlainText()
+    assert words.index("line 1: the nozzle goes down before") < words.index(
+        "line 4: it is referenced"
+    )
+    assert "4 lines understood as Hazel, 1 not" in station.said.text()
+    station.other.setPlainText("\n".join(station.work.text().splitlines()[:-3]))
+    assert "not whole" in station.said.text()
+    station.other.setPlainText(station.work.text())
+    assert "Nothing is wrong" in station.found.toPlainText()
+    station.load_from(tmp_path / "none.txt")
+    assert "can't be read" in station.said.text()
+
+
+def test_reflash_day_and_the_card(handover, qtbot, tmp_path):
+    window, made = handover
+    station, s = window.handover, window.session
+    assert window.values.set({"offset_x": 22.25}, "felt by a mark")
+    idle(window, qtbot)
+    window.values.keep()
+    idle(window, qtbot)
+    station.save_all()
+    assert "Saved to" in station.saved.text()
+    for name in ("card.html", "card.pdf"):
+        station.card_to(tmp_path / name)
+    card = (tmp_path / "card.html").read_text()
+    assert "22.250 mm" in card and "sensor_back_x_mm" in card and "what it keeps" in card
+    made.hands("hands.reflash")
+    qtbot.waitUntil(lambda: s.link.value == "lost", timeout=10_000)
+    press(window, Qt.Key.Key_F5)
+    qtbot.waitUntil(lambda: s.link.value == "up" and bool(window.values.lost), timeout=10_000)
+    assert station.kernel(s).reason == "reflashed" and station.give.isVisible()
+    s.see_clearance(made.hands("hands.ruler")["clearance_mm"])
+    station.give.click()
+    idle(window, qtbot)
+    assert window.values.ours("offset_x") == pytest.approx(22.25)
+    assert made.truth()["strikes"] == []
+    station.show_page(3)
+    assert "kept: Probe, left to right" in station.sum.toPlainText()
