@@ -220,6 +220,7 @@ class Window(QMainWindow):
     def _printer_menu(self) -> None:
         printer = self._menu("&Printer")
         self.link_action = self._add(printer, "&Link …", self.ask_link, "Ctrl+L")
+        self._add(printer, "&Teach a console …", self.teach_console)
         self.unlink_action = self._add(printer, "&Unlink", self.session.unlink)
         self.keep_action = self._add(
             printer, "&Keep its values (survive power-off)", self.values.keep, "Ctrl+Shift+K"
@@ -377,10 +378,20 @@ class Window(QMainWindow):
     def ask_link(self) -> None:
         """Ask where the printer is."""
         url, ok = QInputDialog.getText(
-            self, "Link", "Address of the printer (tcp://host:port):", text=self.session.url
-        )
+            self, "Link", "Address of the printer: tcp://host:port, or a console's, such as\n"
+            "serial:/dev/ttyUSB0?dialect=NAME or socket://host:port?dialect=NAME",
+            text=self.session.url,
+        )  # fmt: skip
         if ok and url.strip():
             self.session.link_to(url.strip())
+
+    def teach_console(self) -> None:
+        """Teach the language of a printer that only has a text console."""
+        from tallgrain.ui.teaching import TeachingDialog
+
+        if not self.session.busy:
+            self.teaching = TeachingDialog(self)
+            self.teaching.show()
 
     def copy_table(self) -> None:
         """The points of what is shown, with units, to the clipboard."""

@@ -1,0 +1,183 @@
+"""The teaching window: from an empty file to a dialect that surveys; nothing goes down unproven."""
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+
+from standins import Rpc, shipped_sheet
+from tallgrain.errors import InputError
+from tallgrain.link.connect import connected
+from tallgrain.link.console.teaching import Lesson
+from tallgrain.link.guard import Guard
+
+# What a builder finds out at Hazel's console: operation, lines sent, patterns, its own end.
+OTHERS = (
+    ("identify", "WHO", "name={name:word} serial={serial:word} power={boot:word}", ""),
+    ("reference", "REFERENCE D{down.4}", "", ""), ("go", "G90\nG1 X{x.4} Y{y.4} Z{z.5}", "", ""),
+    ("lift", "G91\nG1 Z{mm.4}", "", ""), ("halt", "HALT", "", "stopped here"),
+    ("extend", "PROBE OUT", "", ""), ("retract", "PROBE IN", "", ""),
+    ("values", "VALUES", "value {name:word} live {live} kept {kept} default {default}", ""),
+    ("lower", "G91\nG1 Z-{mm.4}", "", ""), ("rest", "REST {seconds.2}", "", ""),
+)  # fmt: skip
+
+
+@pytest.fixture
+def teaching(bench, qtbot, standin):
+    def open_it(language="hazel"):
+        window, _ = bench(link=False)
+        made = standin("--console", language, link="plain")
+        window.teach_console()
+        dialog = window.teaching
+        qtbot.addWidget(dialog)
+        return dialog, made
+
+    return open_it
+
+
+def typed(dialog, qtbot, words):
+    """Type a line and wait until the console was quiet."""
+    dialog.line.setFocus()
+    QTest.keyClicks(dialog.line, words)
+    QTest.keyClick(dialog.line, Qt.Key.Key_Return)
+    qtbot.waitUntil(lambda: dialog.worker.resting, timeout=10_000)
+    qtbot.wait(20)
+
+
+def taught(dialog, operation, send, says, end):
+    dialog.choose(operation)
+    dialog.sends.setPlainText(send)
+    if says:
+        dialog.says.setPlainText(says)
+    dialog.own_end.setText(end)
+    QTest.mouseClick(dialog.teach, Qt.MouseButton.LeftButton)
+
+
+def tried(dialog, qtbot, operation):
+    dialog.choose(operation)
+    assert dialog.try_it.isEnabled(), operation
+    QTest.mouseClick(dialog.try_it, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: dialog.worker.resting, timeout=15_000)
+    qtbot.wait(20)
+    return dialog.said.text()
+
+
+@pytest.mark.timeout(120)
+def test_from_an_empty_file_to_a_dialect_that_surveys(teaching, qtbot, home):
+    dialog, made = teaching()
+    dialog.where.setEditText(made.url.partition("?")[0])
+    QTest.mouseClick(dialog.link, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: dialog.console is not None, timeout=5000)
+    assert not dialog.save.isEnabled()
+    typed(dialog, qtbot, "WHO")
+    assert "→ WHO" in dialog.transcript.toPlainText()
+    assert "serial=HH-BARLEY" in dialog.transcript.toPlainText()
+    dialog.name.setText("Found Out")
+    dialog.ends.setText("done")
+    dialog.busy.setText("still moving")
+    dialog.no.setText("no {reason:word} {sentence:text}")
+    dialog._framing()
+    for operation, send, says, end in OTHERS:
+        taught(dialog, operation, send, says, end)
+        assert "Taught" in dialog.said.text(), (operation, dialog.said.text())
+    # Where it stands, and what a touch says: figures are swept in the replies.
+    typed(dialog, qtbot, "TELL")
+    dialog.choose("state")
+    dialog.sends.setPlainText("TELL")
+    dialog.says.setPlainText(
+        "at X{x} Y{y} Z{z}\npower={boot:word} frame={frame} known={referenced:flag}\n"
+        "met X{met_x} Y{met_y} Z{met_z}\nprobe {extended:flag} {tripped:flag}, moving "
+        "{moving:flag}, moves {moves}"
+    )
+    dialog.sweep_text("22.00")
+    dialog.part.setCurrentText("nozzle_c")
+    QTest.mouseClick(dialog.sweep, Qt.MouseButton.LeftButton)
+    assert "{nozzle_c} of ..." in dialog.says.toPlainText() or "plate {nozzle_c}" in (
+        dialog.says.toPlainText()
+    )
+    lines = [w for w in dialog.says.toPlainText().splitlines() if "nozzle_c" not in w]
+    dialog.says.setPlainText("\n".join(lines))
+    QTest.mouseClick(dialog.teach, Qt.MouseButton.LeftButton)
+    taught(dialog, "touch", "G38.2 Z{floor.5}", "met X{x} Y{y} Z{z}", "")
+    # Nothing downward may be tried before the upward move was measured.
+    for operation in ("touch", "reference", "go", "lower"):
+        dialog.choose(operation)
+        assert not dialog.try_it.isEnabled()
+    height = made.truth()["gap_mm"]
+    for operation in ("identify", "state", "values", "extend", "retract", "rest"):
+        assert tried(dialog, qtbot, operation) == "Understood.", operation
+    dialog.length.setCurrentIndex(1)
+    dialog.z.setCurrentIndex(1)
+    dialog._framing()
+    assert "did it rise by 5 mm" in tried(dialog, qtbot, "lift")
+    rose = made.truth()["gap_mm"] - height
+    assert rose == pytest.approx(5, abs=0.2)
+    dialog.rose.setValue(-rose)
+    QTest.mouseClick(dialog.saw, Qt.MouseButton.LeftButton)
+    assert "other way round" in dialog.said.text() and not dialog.lesson.up_proven
+    dialog.rose.setValue(rose)
+    QTest.mouseClick(dialog.saw, Qt.MouseButton.LeftButton)
+    assert dialog.lesson.up_proven
+    assert tried(dialog, qtbot, "halt") == "Understood."
+    dialog.lesson.values["trip_height"] = {"name": "trip_drop_mm", "sign": -1, "unit": "mm"}
+    QTest.mouseClick(dialog.save, Qt.MouseButton.LeftButton)
+    assert "Saved as" in dialog.said.text()
+    dialog.close()
+    # The dialect works: linked by name, a look, a reference, a touch where the plate truly is.
+    other = Rpc(made.json)
+    other.close()
+    printer = connected(made.url.replace("hazel", "found-out"), "A test")
+    guard = Guard(printer, shipped_sheet("Barley"))
+    guard.see_clearance(made.hands("hands.ruler")["clearance_mm"])
+    guard.reference()
+    guard.extend()
+    z = guard.touch_at(120.0, 120.0) - printer.trip_height()
+    assert z == pytest.approx(made.heights([(120.0, 120.0)])["heights"][0], abs=0.05)
+    guard.park()
+    printer.close()
+    assert made.truth()["strikes"] == []
+
+
+def test_patterns_are_taught_from_a_recorded_session(teaching, qtbot, tmp_path):
+    dialog, _ = teaching()
+    path = tmp_path / "evening.jsonl"
+    path.write_text(
+        '{"format":"tallgrain-session","version":1,"dialect":"?"}\n'
+        '{"at":0.1,"from":"us","line":"WHERE"}\n'
+        '{"at":0.2,"from":"printer","line":"height 12.50 of 300"}\n'
+        '{"at":0.3,"from":"printer","line":"ok"}\n'
+    )
+    dialog.load_session(path)
+    dialog.sweep_text("12.50")
+    dialog.choose("state")
+    QTest.mouseClick(dialog.sweep, Qt.MouseButton.LeftButton)
+    assert dialog.says.toPlainText() == "height {z} of ..."
+    dialog.sends.setPlainText("WHERE")
+    QTest.mouseClick(dialog.teach, Qt.MouseButton.LeftButton)
+    assert tried(dialog, qtbot, "state") == "Understood."
+    dialog.sweep_text("WHERE")
+    QTest.mouseClick(dialog.sweep, Qt.MouseButton.LeftButton)
+    assert "Sweep a figure" in dialog.said.text()
+
+
+def test_what_a_lesson_refuses():
+    lesson = Lesson()
+    for operation, send, said in (
+        ("touch", ("G38.2",), "floor"),
+        ("fly", ("X",), "no operation"),
+        ("go", (), "x"),
+        ("halt", ("STOP {now}",), "nothing more"),
+    ):
+        with pytest.raises(InputError, match=said):
+            lesson.teach(operation, send)
+    with pytest.raises(InputError, match="every printer must"):
+        lesson.leave_out("touch")
+    lesson.leave_out("nudge")
+    assert dict(lesson.checklist())["nudge"] == "absent"
+    with pytest.raises(InputError, match="unit and direction"):
+        lesson.toml()
+    assert "inches" in lesson.measured_up(127.0) and not lesson.up_proven
+    assert "should have been" in lesson.measured_up(40.0)
+    lesson.teach("touch", ("DOWN {floor}",), ("at {z}",))
+    assert "goes down before" in str(lesson.may_try("touch"))
+    lesson.measured_up(5.3)
+    assert lesson.up_proven and "not tried from here" in str(lesson.may_try("touch"))
