@@ -83,6 +83,7 @@ def main():
     layers(shoot.only)
     levelling(shoot)
     geometry(shoot)
+    looking_back(shoot)
     stations(shoot)
 
 
@@ -143,7 +144,6 @@ def stations(shoot):
             way = mark["right_mm"], mark["rear_mm"], 0.0
             work(lambda way=way: s.do("jogging", lambda: s.guard.jog(*way), quiet=True))
         work(probe.where.here.click)
-    shoot("probe-where")
     probe.show_tab(2)
     probe.repeats.places.setValue(3)
     work(window.primary)
@@ -158,7 +158,6 @@ def stations(shoot):
         work(lambda: probe.gap.step(-1))
     probe.gap.gauge.setValue(0.3)
     work(lambda: probe.rough.feel(0.3, hand("gauge", thickness_mm=0.3)["feel"]))
-    shoot("probe-gap")
     work(probe.gap.finish.click)
     show("Barley")
     window.visit("Gap")
@@ -172,8 +171,8 @@ def stations(shoot):
     window.gap.show_tab(1)
     window.gap.trials.verdict("sits_on_top")
     shoot("gap-trials")
-    window.gap.show_tab(3)
-    shoot("gap-values")
+    window.visit("Handover")
+    shoot("handover")
     window.may_close = lambda: True
     window.close()
     workshop.close()
@@ -248,6 +247,26 @@ def geometry(shoot):
         skew.take()
     rest(0.5)
     shoot("skew")
+    window.may_close = lambda: True
+    window.close()
+    workshop.close()
+
+
+def looking_back(shoot):
+    """Drift: every survey's shape, and the charts."""
+    workshop = Workshop(17, 200.0)
+    window = demo_window(workshop)
+    window.resize(1280, 800)
+    window.show()
+    window.activateWindow()
+    shoot.window = window
+    s = window.session
+    spin(lambda: s.link.value == "up" and s.back.compared is not None)
+    window.visit("Drift")
+    spin(lambda: window.drift.work.judged is not None)
+    shoot("drift")
+    window.drift.show_page(1)
+    shoot("drift-charts")
     window.may_close = lambda: True
     window.close()
     workshop.close()

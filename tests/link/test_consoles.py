@@ -1,6 +1,9 @@
 """Printers behind a text console: the same as by the other link, whatever befalls the line."""
 
 import contextlib
+import shutil
+import socket
+import subprocess
 import tempfile
 import threading
 import time
@@ -317,3 +320,37 @@ def test_a_session_is_recorded_and_says_the_same_again(standin, tmp_path):
     met = [m for s in lines if not s.ours and (m := said.pattern.match(s.line)) is not None]
     assert any(m["z"] == pytest.approx(z, abs=1e-4) for m in met)
     assert any(s.ours and s.line.startswith("G38.2") for s in lines)
+
+
+@pytest.mark.skipif(shutil.which("ser2net") is None, reason="needs Debian's ser2net")
+def test_a_serial_port_on_the_network(standin, tmp_path):
+    """RFC 2217 through a server program from elsewhere, to a pseudo-terminal behind it."""
+    made = standin(link="medlar")
+    device = parse_console_url(made.url).where
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    settings = tmp_path / "ser2net.yaml"
+    settings.write_text(
+        f"connection: &one\n  accepter: telnet(rfc2217),tcp,127.0.0.1,{port}\n"
+        f"  connector: serialdev,{device},115200n81,local\n"
+    )
+    server = subprocess.Popen(["ser2net", "-n", "-c", str(settings), "-P", str(tmp_path / "pid")])
+    try:
+        until = time.monotonic() + 10
+        while True:
+            try:
+                printer = connected(f"rfc2217://127.0.0.1:{port}?dialect=medlar", "A test")
+                break
+            except LinkError:
+                assert time.monotonic() < until
+                time.sleep(0.2)
+        guard = Guard(printer, shipped_sheet("Barley"))
+        guard.extend()
+        z = guard.touch_at(100.0, 100.0) - printer.trip_height()
+        assert z == pytest.approx(made.heights([(100.0, 100.0)])["heights"][0], abs=0.05)
+        guard.park()
+        printer.close()
+    finally:
+        server.terminate()
+        server.wait()

@@ -35,7 +35,7 @@ def test_the_year_is_told_and_its_changes_lead_to_a_comparison(drift, qtbot):
     station.happened.setCurrentRow(moved)
     station.happened.setFocus()
     press(window, Qt.Key.Key_Return)
-    assert station.pages.currentWidget() is station.compare
+    assert station.middle.pages.currentWidget() is station.compare
     qtbot.waitUntil(
         lambda: s.back.compared is not None and s.back.compared.a.ident == s.back.pin_a
         and s.back.compared.b.ident == s.back.pin_b, timeout=5000,

@@ -7,6 +7,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QPushButton
 
 from at_the_window import idle, press
+from standins import LINK
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.link.guard import Guard
 from tallgrain.ui.route import Fill
@@ -364,7 +365,8 @@ def test_values_are_read_and_disagreements_solved_both_ways(probe, qtbot):
     press(window, Qt.Key.Key_F5)
     idle(window, qtbot)
     told = " ".join(w.text() for w in page.findChildren(type(page.told)))
-    assert "sensor_back_x_mm: 21.500 mm, NOT kept" in told
+    stored = {"json": "sensor_back_x_mm: 21.500 mm", "medlar": "sensor-back-x: −21500.000 µm"}
+    assert f"{stored.get(LINK, stored['json'])}, NOT kept" in told
     assert "the probe sits 21.5 mm left of the nozzle" in told
     assert "The sheet says 21.500 mm." in told
 

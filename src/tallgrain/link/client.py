@@ -50,6 +50,9 @@ _MEANINGS = {
 }
 
 
+_UNITS = (("_mm", "mm"), ("_deg", "°"), ("_mrad", "mrad"))
+
+
 def parse_url(url: str, remote: bool = False) -> tuple[str, int]:
     """Host and port of tcp://host:port. Raises InputError; other computers only if `remote`."""
     try:
@@ -241,8 +244,9 @@ class JsonRpcPrinter:
             except (KeyError, TypeError, ValueError):
                 raise LinkError(f"the printer does not tell its value {name}.", self.url) from None
             meaning, sign, nought = _MEANINGS.get(name, ("", 1.0, 0.0))
-            ours = (nought + sign * v for v in (live, kept, default))
-            found.append(StoredValue(name, meaning, live, kept, *ours))
+            ours = [nought + sign * v for v in (live, kept, default)]
+            unit = next((u for end, u in _UNITS if name.endswith(end)), "")
+            found.append(StoredValue(name, meaning, live, kept, ours[0], ours[1], ours[2], unit))
         return tuple(found)
 
     def set_value(self, meaning: str, ours: float) -> None:

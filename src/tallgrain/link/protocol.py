@@ -93,6 +93,7 @@ class StoredValue:
     ours: float
     ours_kept: float
     ours_default: float = 0.0
+    unit: str = ""  # of what it stores, in its own name and sign
 
 
 class Printer(Protocol):

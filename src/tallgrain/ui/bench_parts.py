@@ -4,12 +4,15 @@ from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
+    QAbstractItemView,
     QButtonGroup,
     QDoubleSpinBox,
     QHBoxLayout,
+    QHeaderView,
     QLabel,
     QScrollArea,
     QStackedWidget,
+    QTableWidget,
     QVBoxLayout,
     QWidget,
 )
@@ -81,6 +84,69 @@ class Tabbed(QWidget):
     def number(self) -> int:
         """The page that is shown."""
         return self.pages.currentIndex()
+
+
+class Layered(QWidget):
+    """A station's name with tabs over its pages, and a line that says what they are about."""
+
+    def __init__(self, name: str, words: Sequence[str], pages: Sequence[QWidget]) -> None:
+        super().__init__()
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(4)
+        heading = QHBoxLayout()
+        heading.setSpacing(0)
+        heading.addWidget(label(name, "title"), 1)
+        self.tabs, group = [], QButtonGroup(self)
+        self.pages = QStackedWidget()
+        # Told when another page is shown.
+        self.on_shown: Callable[[int], None] = lambda number: None
+        for i, (word, page) in enumerate(zip(words, pages, strict=True)):
+            made = button(word, "layer")
+            made.setCheckable(True)
+            made.clicked.connect(lambda _=False, n=i: self.show_page(n))
+            group.addButton(made)
+            self.tabs.append(made)
+            heading.addWidget(made)
+            self.pages.addWidget(page)
+        self.tabs[0].setChecked(True)
+        column.addLayout(heading)
+        self.subject = label(role="muted", wrap=True)
+        column.addWidget(self.subject)
+        column.addWidget(self.pages, 1)
+
+    def show_page(self, number: int) -> None:
+        """One of the pages."""
+        self.tabs[number].setChecked(True)
+        self.pages.setCurrentIndex(number)
+        self.on_shown(number)
+
+
+def beside(middle: QWidget, bench: QWidget) -> QWidget:
+    """A station's widget: its middle, and the bench on the right."""
+    made = QWidget()
+    row = QHBoxLayout(made)
+    row.setContentsMargins(14, 8, 14, 8)
+    row.setSpacing(14)
+    row.addWidget(middle, 1)
+    row.addWidget(bench)
+    return made
+
+
+def plain_table(heads: Sequence[str], name: str) -> QTableWidget:
+    """A table to be read: rows as tall as their words, the last column takes what room is left."""
+    made = QTableWidget(0, len(heads))
+    made.setHorizontalHeaderLabels(list(heads))
+    made.setAccessibleName(name)
+    made.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+    made.setWordWrap(True)
+    across, down = made.horizontalHeader(), made.verticalHeader()
+    assert across is not None and down is not None
+    down.setVisible(False)
+    down.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+    across.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+    across.setSectionResizeMode(len(heads) - 1, QHeaderView.ResizeMode.Stretch)
+    return made
 
 
 def beside_the_bench(name: str, field: QWidget, bench: QWidget) -> tuple[QWidget, QLabel]:

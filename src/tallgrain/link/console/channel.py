@@ -193,7 +193,7 @@ class ConsoleChannel:
         if self._greeting is not None and self._greeting.match(line) is not None:
             self._end(LinkError(
                 "the printer restarted.", self.where,
-                "Use the power switch if it moves. Then link again, and look how high it stands.",
+                "STOP may not reach it: use the power switch. Then link again and look.",
             ))  # fmt: skip
             return
         if self._ends["halt"].match(line) is not None:

@@ -312,11 +312,12 @@ class ConsolePrinter:
             meaning = meanings.get(name, "")
             live = _number(line, "live")
             kept, default = (_number(line, k, live) for k in ("kept", "default"))
-            ours = [live, kept, default]
+            ours, unit = [live, kept, default], ""
             if meaning:
                 stored = self.dialect.values[meaning]
                 ours = [stored.ours(meaning, v) for v in ours]
-            found.append(StoredValue(name, meaning, live, kept, *ours))
+                unit = {"um": "µm", "deg": "°", "inch": "in"}.get(stored.unit, stored.unit)
+            found.append(StoredValue(name, meaning, live, kept, ours[0], ours[1], ours[2], unit))
         return tuple(found)
 
     def set_value(self, meaning: str, ours: float) -> None:

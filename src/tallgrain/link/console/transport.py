@@ -119,12 +119,12 @@ class _Serial:
     def __init__(self, url: ConsoleUrl, baud: int) -> None:
         import serial
 
-        where = url.where if url.scheme == "serial" else f"rfc2217://{url.where}"
+        # A console needs no control lines, and some servers don't answer about them.
+        where = url.where if url.scheme == "serial" else f"rfc2217://{url.where}?ign_set_control"
         try:
-            options = {"exclusive": True} if url.scheme == "serial" else {}
-            self._port = serial.serial_for_url(
-                where, baudrate=baud, timeout=WAIT_S, write_timeout=2.0, **options
-            )
+            # A port on the network knows neither.
+            options = {"exclusive": True, "write_timeout": 2.0} if url.scheme == "serial" else {}
+            self._port = serial.serial_for_url(where, baudrate=baud, timeout=WAIT_S, **options)
         except (OSError, ValueError) as error:
             raise LinkError(*_why(url, error)) from None
 

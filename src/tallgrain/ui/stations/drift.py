@@ -5,22 +5,17 @@ from pathlib import Path
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
-    QButtonGroup,
     QComboBox,
     QDoubleSpinBox,
     QFileDialog,
     QHBoxLayout,
     QListWidget,
     QListWidgetItem,
-    QPushButton,
-    QStackedWidget,
-    QVBoxLayout,
-    QWidget,
 )
 
 from tallgrain.core.drift.judged import Action, Happening
 from tallgrain.errors import TallGrainError
-from tallgrain.ui.bench_parts import ClearanceRow, Notice, act_words, scrolled
+from tallgrain.ui.bench_parts import ClearanceRow, Layered, Notice, act_words, beside, scrolled
 from tallgrain.ui.drift_work import DriftWork
 from tallgrain.ui.route import Fill, Kernel
 from tallgrain.ui.session import Session
@@ -53,46 +48,19 @@ class DriftStation:
         self._session, self.work = session, work
         # Leads to another station by its name.
         self.on_visit: Callable[[str], None] = lambda name: None
-        self.widget = QWidget()
-        row = QHBoxLayout(self.widget)
-        row.setContentsMargins(14, 8, 14, 8)
-        row.setSpacing(14)
         self.season = SeasonPage(work, session.back)
         self.charts = ChartsPage(work)
         self.compare = ComparePage(work, session.back)
         self.heat, self.workshop = HeatPage(work), WorkshopPage(work)
         self.workshop.on_printer = session.choose_printer
-        self.pages = QStackedWidget()
-        middle = QVBoxLayout()
-        middle.setSpacing(4)
-        middle.addLayout(self._heading())
-        self.subject = label(role="muted", wrap=True)
-        middle.addWidget(self.subject)
-        for page in (self.season, self.charts, self.compare, self.heat, self.workshop):
-            self.pages.addWidget(page)
-        middle.addWidget(self.pages, 1)
-        row.addLayout(middle, 1)
-        row.addWidget(self._bench())
+        self.shown = (self.season, self.charts, self.compare, self.heat, self.workshop)
+        self.middle = Layered(self.name, PAGES, self.shown)
+        self.middle.on_shown = self._page_shown
+        self.widget = beside(self.middle, self._bench())
         for signal in (
             work.changed, session.changed, session.back.changed, session.printer_changed
         ):  # fmt: skip
             signal.connect(self.refresh)
-
-    def _heading(self) -> QHBoxLayout:
-        heading = QHBoxLayout()
-        heading.setSpacing(0)
-        heading.addWidget(label(self.name, "title"), 1)
-        self.tabs: list[QPushButton] = []
-        group = QButtonGroup(self.widget)
-        for i, words in enumerate(PAGES):
-            made = button(words, "layer")
-            made.setCheckable(True)
-            made.clicked.connect(lambda _=False, n=i: self.show_page(n))
-            group.addButton(made)
-            self.tabs.append(made)
-            heading.addWidget(made)
-        self.tabs[0].setChecked(True)
-        return heading
 
     def _bench(self) -> Panel:
         bench = Panel(14)
@@ -185,8 +153,9 @@ class DriftStation:
 
     def show_page(self, number: int) -> None:
         """One of the five."""
-        self.tabs[number].setChecked(True)
-        self.pages.setCurrentIndex(number)
+        self.middle.show_page(number)
+
+    def _page_shown(self, number: int) -> None:
         if number == WORKSHOP:
             self.work.look_at_workshop()
         self.refresh()
@@ -289,10 +258,7 @@ class DriftStation:
         self.act.setEnabled(season is not None and (action in LEADS or not unsure))
         self.pair.setEnabled(s.back.sides() is not None)
         self.report.setEnabled(season is not None and bool(season.drift.idents))
-        page = self.pages.currentWidget()
-        for one in (self.season, self.charts, self.compare, self.heat, self.workshop):
-            if one is page:
-                one.refresh()
+        self.shown[self.middle.pages.currentIndex()].refresh()
 
     def _tell(self) -> None:
         season, s = self.work.season, self._session
@@ -336,7 +302,7 @@ class DriftStation:
         elif checked is not None:
             words = checked.words
         tell(self.which, words)
-        tell(self.subject, self._subject())
+        tell(self.middle.subject, self._subject())
 
     def _fit_list(self) -> None:
         """As tall as its changes, up to a few of them."""

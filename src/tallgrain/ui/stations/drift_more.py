@@ -8,8 +8,6 @@ from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import (
     QAbstractItemView,
-    QHeaderView,
-    QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
     QWidget,
@@ -19,6 +17,7 @@ from tallgrain.core.drift.thermal import Thermal
 from tallgrain.core.machine.outline import Disc
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.surface.chart import Chart, contour_step, raster_chart, round_span
+from tallgrain.ui.bench_parts import plain_table
 from tallgrain.ui.draw.field import Picture, bare
 from tallgrain.ui.draw.heat import paint_soak
 from tallgrain.ui.drift_work import DriftWork
@@ -114,18 +113,8 @@ class WorkshopPage(QWidget):
         self.on_printer: Callable[[str], None] = lambda name: None
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
-        self.table = QTableWidget(0, len(HEADS))
-        self.table.setHorizontalHeaderLabels(list(HEADS))
-        self.table.setAccessibleName("The workshop's printers")
-        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.table = plain_table(HEADS, "The workshop's printers")
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.table.setWordWrap(True)
-        heads, rows = self.table.horizontalHeader(), self.table.verticalHeader()
-        assert heads is not None and rows is not None
-        rows.setVisible(False)
-        rows.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-        heads.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-        heads.setSectionResizeMode(len(HEADS) - 1, QHeaderView.ResizeMode.Stretch)
         self.table.cellActivated.connect(lambda row, _: self._go(row))
         column.addWidget(self.table, 1)
         self.odd = label(role="rust", wrap=True)

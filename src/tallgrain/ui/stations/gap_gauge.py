@@ -263,8 +263,10 @@ class GaugePage(GapPage):
         held = work.values.held.get(TRIP)
         own = ""
         if held is not None:
-            sign = -1.0 if held.live * held.ours < 0 else 1.0
-            own = f" The printer's own figure becomes {mm(sign * found.t, signed=True)}."
+            # In its own sign and unit, whatever its console counts in.
+            scale = held.live / held.ours if held.ours else 1.0
+            own = f" The printer's own figure becomes {mm(scale * found.t, signed=True)}"
+            own += f" {held.unit}." if held.unit else "."
         return (
             f"The nozzle would print {mm(abs(change))} mm {way} the plate than now. Trip height "
             f"{mm(t_set)} becomes {mm(found.t)} mm.{own}"

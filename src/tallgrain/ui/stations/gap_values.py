@@ -196,7 +196,7 @@ class LedgerPage(QWidget):
         kept = "" if one.held.saved else f", kept is {figure(one.held.meaning, one.held.kept)}"
         why = f": {one.last.why}" if one.last is not None else ""
         box.column.addWidget(label(f"{one.state}{kept}{why}", rust, wrap=True))
-        box.setToolTip(f"{value.name} = {mm(value.live)}: {meaning_words(value)}")
+        box.setToolTip(f"{value.name} = {mm(value.live)} {value.unit}: {meaning_words(value)}")
         return box
 
     def _clash(self, conflict: Conflict, idle: bool) -> QWidget:

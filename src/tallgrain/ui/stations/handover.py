@@ -6,18 +6,13 @@ from pathlib import Path
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QApplication,
-    QButtonGroup,
     QCheckBox,
     QComboBox,
     QDoubleSpinBox,
     QFileDialog,
     QHBoxLayout,
-    QHeaderView,
     QPlainTextEdit,
-    QPushButton,
     QSpinBox,
-    QStackedWidget,
-    QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
     QWidget,
@@ -26,7 +21,14 @@ from PyQt6.QtWidgets import (
 from tallgrain.core.handover.policy import Compensation, Cost
 from tallgrain.errors import TallGrainError
 from tallgrain.ui import theme
-from tallgrain.ui.bench_parts import Notice, act_words, scrolled
+from tallgrain.ui.bench_parts import (
+    Layered,
+    Notice,
+    act_words,
+    beside,
+    plain_table,
+    scrolled,
+)
 from tallgrain.ui.handover_work import HandoverWork, since, sorted_findings
 from tallgrain.ui.route import Fill, Kernel
 from tallgrain.ui.session import Session
@@ -52,58 +54,22 @@ class HandoverStation:
 
     def __init__(self, session: Session, work: HandoverWork) -> None:
         self._session, self.work = session, work
-        self.widget = QWidget()
-        row = QHBoxLayout(self.widget)
-        row.setContentsMargins(14, 8, 14, 8)
-        row.setSpacing(14)
-        middle = QVBoxLayout()
-        middle.setSpacing(4)
-        middle.addLayout(self._heading())
-        self.subject = label(role="muted", wrap=True)
-        middle.addWidget(self.subject)
-        self.pages = QStackedWidget()
-        for page in (self._values(), self._text(), self._check(), self._summary()):
-            self.pages.addWidget(page)
-        middle.addWidget(self.pages, 1)
-        row.addLayout(middle, 1)
-        row.addWidget(self._bench())
+        self.middle = Layered(
+            self.name, PAGES, (self._values(), self._text(), self._check(), self._summary())
+        )
+        self.middle.on_shown = lambda _: self.refresh()
+        self.widget = beside(self.middle, self._bench())
         for signal in (work.changed, session.changed, session.printer_changed):
             signal.connect(self.refresh)
 
     # The pages
 
-    def _heading(self) -> QHBoxLayout:
-        heading = QHBoxLayout()
-        heading.setSpacing(0)
-        heading.addWidget(label(self.name, "title"), 1)
-        self.tabs: list[QPushButton] = []
-        group = QButtonGroup(self.widget)
-        for i, words in enumerate(PAGES):
-            made = button(words, "layer")
-            made.setCheckable(True)
-            made.clicked.connect(lambda _=False, n=i: self.show_page(n))
-            group.addButton(made)
-            self.tabs.append(made)
-            heading.addWidget(made)
-        self.tabs[0].setChecked(True)
-        return heading
-
     def _values(self) -> QWidget:
         page = QWidget()
         column = QVBoxLayout(page)
         column.setContentsMargins(0, 0, 0, 0)
-        self.table = QTableWidget(0, len(HEADS))
-        self.table.setHorizontalHeaderLabels(list(HEADS))
-        self.table.setAccessibleName("The printer's values: kept, live, how they stand")
-        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.table = plain_table(HEADS, "The printer's values: kept, live, how they stand")
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
-        self.table.setWordWrap(True)
-        heads, rows = self.table.horizontalHeader(), self.table.verticalHeader()
-        assert heads is not None and rows is not None
-        rows.setVisible(False)
-        rows.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-        heads.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-        heads.setSectionResizeMode(len(HEADS) - 1, QHeaderView.ResizeMode.Stretch)
         column.addWidget(self.table, 1)
         row = QHBoxLayout()
         self.card = button("A &card of these …")
@@ -233,9 +199,7 @@ class HandoverStation:
 
     def show_page(self, number: int) -> None:
         """One of the four."""
-        self.tabs[number].setChecked(True)
-        self.pages.setCurrentIndex(number)
-        self.refresh()
+        self.middle.show_page(number)
 
     def primary(self) -> None:
         """Keep what is not kept; then the start text."""
@@ -337,7 +301,7 @@ class HandoverStation:
         self.readout.tell(str(count) if known else "–", "values not kept",
                           "they are gone at power-off" if count else "")  # fmt: skip
         tell(self.what, self._sentence(known, count))
-        tell(self.subject, f"{s.sheet.name}: what it holds, and how its prints begin")
+        tell(self.middle.subject, f"{s.sheet.name}: what it holds, and how its prints begin")
         words = act_words(s, f"Keep {count_of(count, 'value')}: survive power-off  F5" if count
                           else "Copy the start text  F5")  # fmt: skip
         if self.act.text() != words:
@@ -345,7 +309,7 @@ class HandoverStation:
         self.act.setEnabled(not s.busy)
         self._offer()
         (self._fill_values, self._fill_text, self._fill_check, self._fill_summary)[
-            self.pages.currentIndex()
+            self.middle.pages.currentIndex()
         ]()
 
     def _sentence(self, known: bool, count: int) -> str:

@@ -89,7 +89,7 @@ class ValuesPage(QWidget):
         box = Panel(10)
         box.column.setSpacing(4)
         kept = "" if abs(value.live - value.kept) < 1e-9 else f", NOT kept ({mm(value.kept)})"
-        box.column.addWidget(label(f"{value.name}: {mm(value.live)} mm{kept}", "head"))
+        box.column.addWidget(label(f"{value.name}: {mm(value.live)} {value.unit}{kept}", "head"))
         box.column.addWidget(label(f"Means: {meaning_words(value)}.", wrap=True))
         sheet = self._session.sheet
         ours = sheets_value(sheet, value.meaning) if sheet else None

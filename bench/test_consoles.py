@@ -1,0 +1,104 @@
+"""Text consoles: what is added to a touch and to a halt, and how fast a recording is read."""
+
+import resource
+import subprocess
+import sys
+import threading
+import time
+
+from standins import Standin, shipped_sheet
+from tallgrain.errors import TallGrainError
+from tallgrain.link.connect import connected
+from tallgrain.link.guard import Guard
+
+LINES = 1_000_000
+# Reads a recording in a process of its own, so that its memory is its own too.
+READ = """
+import resource, sys, time
+from pathlib import Path
+from tallgrain.link.connect import dialect_named
+from tallgrain.link.console.record import replayed
+said = dialect_named("hazel").operations["state"].lines
+began, count, met = time.perf_counter(), 0, 0
+for line in replayed(Path(sys.argv[1])):
+    count += 1
+    if not line.ours:
+        met += any(s.read(line.line) is not None for s in said)
+print(count, met, time.perf_counter() - began,
+      resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)
+"""
+
+
+def test_a_touch_over_a_pseudo_terminal(benchmark, tell):
+    """A touch by each link; the console's own cost is what it takes beyond the other one's."""
+    times = {}
+    for link in ("json", "hazel", "medlar"):
+        made = Standin(link=link)
+        printer = connected(made.url, "The bench")
+        guard = Guard(printer, shipped_sheet("Barley"))
+        guard.extend()
+        guard.touch_at(100.0, 100.0)
+        took = []
+        for i in range(60):
+            began = time.perf_counter()
+            guard.touch_at(100.0 + i % 7, 100.0)
+            took.append((time.perf_counter() - began) * 1000)
+        guard.park()
+        printer.close()
+        made.stop()
+        times[link] = sorted(took)[30]
+    benchmark.pedantic(lambda: None, rounds=1)
+    tell(
+        f"a touch at instant pace, its travel and its questions: JSON-RPC {times['json']:.1f}, "
+        f"TCP console {times['hazel']:.1f}, pseudo-terminal {times['medlar']:.1f} ms (10 more)"
+    )
+
+
+def test_a_halt_in_mid_touch_on_each_link(benchmark, tell):
+    for link in ("json", "hazel", "medlar"):
+        made = Standin("--pace", "real", "--speed", "2", link=link)
+        printer = connected(made.url, "The bench")
+        delays = []
+        for _ in range(40):
+            guard = Guard(printer, shipped_sheet("Barley"))
+            guard.see_clearance(made.hands("hands.ruler")["clearance_mm"])
+
+            def touch(guard=guard):
+                try:
+                    guard.reference()
+                except TallGrainError:
+                    return
+
+            busy = threading.Thread(target=touch)
+            busy.start()
+            time.sleep(0.35)
+            began = time.perf_counter()
+            guard.halt()
+            delays.append((printer.halt_sent_at - began) * 1000)
+            busy.join()
+        assert made.truth()["strikes"] == []
+        printer.close()
+        made.stop()
+        delays.sort()
+        tell(f"halt, call to wire in mid-touch, {link}: median {delays[20]:.2f}, p99 "
+             f"{delays[-1]:.2f} ms of 40 (aim 30)")  # fmt: skip
+    benchmark.pedantic(lambda: None, rounds=1)
+
+
+def test_a_million_recorded_lines(benchmark, tell, tmp_path):
+    path = tmp_path / "long.jsonl"
+    said = ("at X12.5000 Y33.2500 Z1.84210", "nozzle 170.02 of 170.00", "done",
+            "power=abc frame=12 known=yes")  # fmt: skip
+    with path.open("w") as file:
+        file.write('{"format":"tallgrain-session","version":1,"dialect":"Hazel"}\n')
+        for i in range(LINES):
+            who = "us" if i % 5 == 0 else "printer"
+            line = "TELL" if i % 5 == 0 else said[i % 4]
+            file.write(f'{{"at":{i / 100},"from":"{who}","line":"{line}"}}\n')
+    told = subprocess.run(
+        [sys.executable, "-c", READ, str(path)], capture_output=True, text=True, check=True
+    ).stdout.split()
+    benchmark.pedantic(lambda: None, rounds=1)
+    assert int(told[0]) == LINES and resource.getpagesize()
+    tell(f"a million recorded lines read and matched: {float(told[2]):.1f} s (aim 60), "
+         f"{float(told[3]):.0f} MB (aim 300)")  # fmt: skip
