@@ -35,7 +35,10 @@ def test_what_is_not_kept_is_told_kept_in_one_action_and_proven(handover, qtbot)
     cells = [[station.table.item(i, j).text() for j in range(5)]
              for i in range(station.table.rowCount())]  # fmt: skip
     row = next(c for c in cells if c[0] == "Probe, left to right")
-    assert row[1:4] == ["21.500 mm", "22.250 mm", "not kept"] and "felt by a mark" in row[4]
+    assert (
+        row[1:4] == ["21.500 mm right", "22.250 mm right", "not kept"]
+        and "felt by a mark" in row[4]
+    )
     press(window, Qt.Key.Key_F5)
     idle(window, qtbot)
     assert station.kernel(s).headline == "all kept" and not window.values.not_kept

@@ -2,9 +2,12 @@
 
 import pytest
 from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
 
 from at_the_window import idle, press
 from tallgrain import demo
+from tallgrain.clock import now
+from tallgrain.core.survey import Conditions, Point, Survey
 from tallgrain.ui.route import Fill
 
 
@@ -121,3 +124,40 @@ def test_the_motors_are_checked_by_a_button(tilt, qtbot):
     idle(window, qtbot)
     assert "every motor does what it is told" in station.other.text()
     assert made.truth()["strikes"] == []
+
+
+def test_without_a_link_a_survey_says_what_to_turn_by_hand(bench, qtbot):
+    """A printer in another room: the raises in words, against the plane by its definition."""
+    window, _ = bench(link=False)
+    s, station = window.session, window.tilt
+    grid = [(x, y) for y in (20.0, 175.0, 330.0) for x in (20.0, 175.0, 330.0)]
+    points = tuple(Point(x, y, 0.0004 * (x - 175)) for x, y in grid)
+    s.ledger.add_survey(
+        Survey("Barley", "surface", now(), points, Conditions(170, 70, 12, "smooth"))
+    )
+    s.show_newest()
+    qtbot.waitUntil(lambda: s.shown is not None, timeout=5000)
+    window.visit("Tilt")
+    station.hold.setCurrentIndex(station.hold.findData("mean"))
+    QTest.mouseClick(station.shown, Qt.MouseButton.LeftButton)
+    at = {one.name: one.at for one in s.sheet.supports}
+    middle = sum(x for x, _ in at.values()) / len(at)
+    told = station.what.text().lower()
+    for name, (x, _) in at.items():
+        # Where the plate is nearer it goes down: the plate itself is moved.
+        raised = -0.0004 * (x - middle)
+        if abs(raised) > 0.01:
+            assert f"{name} {'up' if raised > 0 else 'down'} by {abs(raised):.3f} mm" in told
+    assert "then survey again" in told and not s.ledger.heads("Barley")[1:]
+    assert station.work.history == []  # nothing was levelled by it
+
+
+def test_a_survey_of_a_line_says_so(bench, qtbot):
+    window, _ = bench(link=False)
+    s = window.session
+    points = tuple(Point(50.0 * i, 100.0, 0.01) for i in range(1, 6))
+    s.ledger.add_survey(Survey("Barley", "surface", now(), points))
+    s.show_newest()
+    qtbot.waitUntil(lambda: s.shown is not None, timeout=5000)
+    window.visit("Tilt")
+    assert not window.tilt.work.solve_shown("mean") and s.problem is not None

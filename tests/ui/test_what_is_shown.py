@@ -24,6 +24,7 @@ from tallgrain.ui.header import Header
 from tallgrain.ui.route import Fill, Kernel, StationButton
 from tallgrain.ui.start import note_bug
 from tallgrain.ui.state import LinkState
+from tallgrain.ui.value_words import sided_figure
 from tallgrain.ui.words import count_of, degrees_c, duration, mm
 from tallgrain.ui.worker import Worker
 
@@ -239,3 +240,18 @@ def test_a_bug_in_the_windows_own_thread_is_told_not_fatal(bench, caplog):
     assert sum("a fault in Tall Grain itself" in r.getMessage() for r in caplog.records) == 2
     box.close()
     caplog.clear()
+
+
+@pytest.mark.parametrize(
+    ("meaning", "value", "said"),
+    [
+        ("trip_height", 1.86, "1.860 mm"), ("offset_x", 21.5, "21.500 mm right"),
+        ("offset_x", -21.5, "21.500 mm left"), ("offset_y", -17.0, "17.000 mm front"),
+        ("offset_y", 0.0, "0.000 mm"), ("job_shift", 0.02, "0.020 mm away"),
+        ("job_shift", -0.02, "0.020 mm nearer"), ("skew_xy", -2.5, "2.50 mrad to the left"),
+        ("skew_yz", 1.0, "1.00 mrad to the rear"), ("switch_left", -0.3, "0.300 mm lower"),
+        ("rod_length", 291.0, "291.000 mm"), ("angle_rear", 90.0, "90.000°"),
+    ],
+)  # fmt: skip
+def test_no_value_is_shown_by_a_bare_sign(meaning, value, said):
+    assert sided_figure(meaning, value) == said

@@ -1,5 +1,6 @@
 """A printer by its address, whichever link it has."""
 
+import itertools
 from pathlib import Path
 
 from tallgrain.errors import InputError
@@ -22,8 +23,16 @@ def connected(url: str, holder: str, remote: bool = False, record: Path | None =
 
     parts = parse_console_url(url)
     dialect = dialect_named(parts.dialect)
-    recorder = Recorder(record, dialect.name) if record is not None else None
+    path = record or (_unwritten(Path(parts.record)) if parts.record else None)
+    recorder = Recorder(path, dialect.name) if path is not None else None
     return ConsolePrinter(parts, dialect, holder, recorder)
+
+
+def _unwritten(path: Path) -> Path:
+    """The path, or the first of path-2, path-3 … that is free: an address is linked to again and
+    again, and no session is written over."""
+    ways = (path.with_stem(f"{path.stem}-{n}") if n > 1 else path for n in itertools.count(1))
+    return next(way for way in ways if not way.exists())
 
 
 def check_url(url: str, remote: bool = False) -> None:

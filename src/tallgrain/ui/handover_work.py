@@ -21,7 +21,7 @@ from tallgrain.store.ledger import VALUE, Observation
 from tallgrain.ui.drift_work import DriftWork
 from tallgrain.ui.probe_work import ProbeWork
 from tallgrain.ui.session import Session
-from tallgrain.ui.value_words import NAMES, figure
+from tallgrain.ui.value_words import NAMES, sided_figure
 from tallgrain.ui.values_work import ValuesWork
 from tallgrain.ui.words import count_of, day_time, mm
 
@@ -146,7 +146,8 @@ class HandoverWork(QObject):
             value = self.values.held[meaning]
             why = one.last.why if one.last is not None else ""
             made.append((
-                NAMES[meaning], figure(meaning, value.ours_kept), figure(meaning, value.ours),
+                NAMES[meaning], sided_figure(meaning, value.ours_kept),
+                sided_figure(meaning, value.ours),
                 one.state, why,
             ))  # fmt: skip
         return made

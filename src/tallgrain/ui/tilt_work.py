@@ -10,6 +10,8 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from tallgrain.clock import now
 from tallgrain.core.plan.grid import grid_plan
 from tallgrain.core.solve.response import Diagnosis, Response, check_response
+from tallgrain.core.solve.tilt import solve_tilt
+from tallgrain.errors import InputError
 from tallgrain.link.guard import Guard
 from tallgrain.routines.events import BreakOff, PointTouched, SurveyBegan
 from tallgrain.routines.tilt import TiltJob, TiltPass, check_motors, tilt_loop
@@ -18,6 +20,7 @@ from tallgrain.ui.probe_work import ProbeWork
 from tallgrain.ui.session import Session
 
 TILT, CHECK = "tilt", "motors checked"
+FROM_SURVEY = "from a survey"
 # Endings after which plate and gantry count as parallel.
 LEVEL = ("within tolerance", "below the noise")
 
@@ -78,6 +81,23 @@ class TiltWork(QObject):
         if session.play(words, routine, self._told, self._ended):
             self.touched = []
         self.changed.emit()
+
+    def solve_shown(self, hold: str) -> bool:
+        """What the survey that is shown says of the tilt, without moving anything: for a printer
+        that is not linked. False where it says nothing."""
+        shown, sheet = self._session.shown, self._session.sheet
+        if shown is None or sheet is None:
+            return False
+        try:
+            solved = solve_tilt(sheet, shown.survey.xy, shown.survey.heights, hold)
+        except InputError as error:
+            self._probe.refuse(error)
+            return False
+        still = tuple(0.0 for _ in solved.names)
+        self.passes = [TiltPass(0, shown.head.ident, solved, still, solved.after, FROM_SURVEY)]
+        self.diagnosis = None
+        self.changed.emit()
+        return True
 
     def check(self) -> None:
         """Move every motor there and back, and say what ails it."""

@@ -24,6 +24,20 @@ def figure(meaning: str, value: float) -> str:
     return f"{mm(value)}{'' if unit == '°' else ' '}{unit}"
 
 
+def sided_figure(meaning: str, value: float) -> str:
+    """A value with its unit and, where a sign would say it, the way in words."""
+    ways = {
+        "offset_x": ("right", "left"), "offset_y": ("rear", "front"),
+        "job_shift": ("away", "nearer"), "skew_xy": ("to the right", "to the left"),
+        "skew_xz": ("to the right", "to the left"), "skew_yz": ("to the rear", "to the front"),
+        **{f"switch_{t}": ("higher", "lower") for t in _TOWER},
+    }  # fmt: skip
+    if meaning not in ways:
+        return figure(meaning, value)
+    told = figure(meaning, abs(value))
+    return told if float(told.split()[0]) == 0 else f"{told} {ways[meaning][value < 0]}"
+
+
 def meaning_words(value: StoredValue) -> str:
     """What a stored value means, without a bare sign."""
     ours, meaning = value.ours, value.meaning

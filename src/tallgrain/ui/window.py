@@ -27,6 +27,8 @@ from PyQt6.QtWidgets import (
 )
 
 from tallgrain.errors import TallGrainError
+from tallgrain.link.connect import dialect_names
+from tallgrain.link.console.transport import devices
 from tallgrain.paths import data_home
 from tallgrain.store.ledger import MachineEvent
 from tallgrain.ui.closing import may_close
@@ -377,10 +379,14 @@ class Window(QMainWindow):
 
     def ask_link(self) -> None:
         """Ask where the printer is."""
-        url, ok = QInputDialog.getText(
-            self, "Link", "Address of the printer: tcp://host:port, or a console's, such as\n"
-            "serial:/dev/ttyUSB0?dialect=NAME or socket://host:port?dialect=NAME",
-            text=self.session.url,
+        known = [self.session.url] if self.session.url else []
+        # Serial devices by their path, each to be spoken to by the dialect that comes first.
+        names = dialect_names()
+        known += [f"serial:{d.path}?dialect={names[0]}" for d in devices()]
+        url, ok = QInputDialog.getItem(
+            self, "Link", "Address of the printer: tcp://host:port, or a text console's with its "
+            f"dialect,\nsuch as serial:/dev/ttyUSB0?dialect=NAME. Dialects: {', '.join(names)}.",
+            known or ["tcp://127.0.0.1:"], 0, True,
         )  # fmt: skip
         if ok and url.strip():
             self.session.link_to(url.strip())

@@ -31,12 +31,14 @@ class Transport(Protocol):
 
 @dataclass(frozen=True)
 class ConsoleUrl:
-    """serial:/dev/…, socket://host:port or rfc2217://host:port, with ?dialect=NAME and &baud=N."""
+    """serial:/dev/…, socket://host:port or rfc2217://host:port, with ?dialect=NAME, &baud=N and
+    &record=FILE, which takes down all that is said."""
 
     scheme: str
     where: str
     dialect: str
     baud: int | None
+    record: str = ""
 
     def __str__(self) -> str:
         return f"{self.scheme}:{self.where}" if self.scheme == "serial" else (
@@ -68,7 +70,8 @@ def parse_console_url(url: str) -> ConsoleUrl:
     baud = asked.get("baud", [""])[0]
     if baud and not baud.isdecimal():
         raise InputError(f"'{baud}' is no baud rate.", "--link", "Give a number, such as 115200.")
-    return ConsoleUrl(parts.scheme, where, dialect, int(baud) if baud else None)
+    record = asked.get("record", [""])[0]
+    return ConsoleUrl(parts.scheme, where, dialect, int(baud) if baud else None, record)
 
 
 def is_console(url: str) -> bool:

@@ -166,7 +166,7 @@ class TileView(QAbstractScrollArea):
         if rect.top() < bar.value():
             bar.setValue(int(rect.top()) - 4)
         elif rect.top() + layout.step_y > bar.value() + self._port().height():
-            bar.setValue(int(rect.top() + layout.step_y) - self._port().height())
+            bar.setValue(int(rect.top() + layout.step_y) + 6 - self._port().height())
 
 
 class SeasonPage(QWidget):

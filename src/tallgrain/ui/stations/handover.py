@@ -298,8 +298,10 @@ class HandoverStation:
             return
         self.notice.follow(s)
         count, known = len(values.not_kept), bool(values.standings())
-        self.readout.tell(str(count) if known else "–", "values not kept",
-                          "they are gone at power-off" if count else "")  # fmt: skip
+        said, loss = ("values not kept", "they are gone at power-off")
+        if count == 1:
+            said, loss = ("value not kept", "it is gone at power-off")
+        self.readout.tell(str(count) if known else "–", said, loss if count else "")
         tell(self.what, self._sentence(known, count))
         tell(self.middle.subject, f"{s.sheet.name}: what it holds, and how its prints begin")
         words = act_words(s, f"Keep {count_of(count, 'value')}: survive power-off  F5" if count
@@ -319,7 +321,8 @@ class HandoverStation:
         if values.lost:
             return "The printer was reflashed: give everything back, then prove the signs at Probe."
         if count:
-            return f"{count_of(count, 'value')} would be gone at power-off: keep them."
+            them = "it" if count == 1 else "them"
+            return f"{count_of(count, 'value')} would be gone at power-off: keep {them}."
         clashes = values.conflicts()
         if clashes:
             return "Two places disagree about a value: the Gap station's Values settle it."

@@ -4,6 +4,7 @@ from PyQt6.QtCore import QRectF
 from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QSpinBox
 
+from tallgrain.core.solve.tilt import TiltSolution
 from tallgrain.ui.bench_parts import ClearanceRow, Notice, act_words, beside_the_bench, scrolled
 from tallgrain.ui.drafts import Drafts
 from tallgrain.ui.draw.tilt import Levelling, paint_tilt
@@ -14,7 +15,7 @@ from tallgrain.ui.state import LinkState
 from tallgrain.ui.stations.machine_form import with_amount
 from tallgrain.ui.stations.probe import ProbePicture
 from tallgrain.ui.strip import Story, Told, over_time
-from tallgrain.ui.tilt_work import LEVEL, TiltWork, place_edit
+from tallgrain.ui.tilt_work import FROM_SURVEY, LEVEL, TiltWork, place_edit
 from tallgrain.ui.widgets import Panel, Readout, button, label, tell
 from tallgrain.ui.words import day, mm
 
@@ -81,6 +82,8 @@ class TiltStation:
         again.addWidget(self.look, 1)
         self.check = button("&Check the motors: there and back")
         self.check.clicked.connect(lambda: self._session.ready and self.here and self.work.check())
+        self.shown = button("From the &survey shown: to turn by hand")
+        self.shown.clicked.connect(lambda: self.work.solve_shown(self.hold.currentData()))
         for part in (self.readout, self.what, self.said, self.other, self.use, self.log):
             column.addWidget(part)
         column.addLayout(row)
@@ -88,6 +91,7 @@ class TiltStation:
         column.addWidget(self.coarse)
         column.addLayout(again)
         column.addWidget(self.check)
+        column.addWidget(self.shown)
         column.addStretch(1)
 
     def _supports(self) -> None:
@@ -192,6 +196,7 @@ class TiltStation:
             part.setEnabled(idle and not unsure)
         for control in (self.hold, self.most, self.coarse, self.points):
             control.setEnabled(not s.busy)
+        self.shown.setEnabled(not s.busy and self.here and s.shown is not None)
         edit = place_edit(work.diagnosis)
         self.use.setVisible(edit is not None and not s.busy)
         if edit is not None:
@@ -258,6 +263,8 @@ class TiltStation:
         newest = work.newest
         if newest is None:
             return "Touches near the supports and over the plate, then moves each motor, and again."
+        if newest.verdict == FROM_SURVEY:
+            return raise_words(newest.solved)
         ended = {
             "within tolerance": "Level: within your tolerance.",
             "below the noise": "Level as far as the probe can see: what is left is its noise.",
@@ -273,6 +280,19 @@ class TiltStation:
             paint_tilt(painter, rect, Levelling(
                 sheet, tuple(work.passes), len(work.touched), work.total if busy else 0
             ))  # fmt: skip
+
+
+def raise_words(solved: TiltSolution) -> str:
+    """What each Z motor must do, for a person who turns it at the printer."""
+    told = []
+    for name, raised, u in zip(solved.names, solved.raises, solved.u, strict=True):
+        if abs(raised) <= 2 * u or abs(raised) < 5e-4:
+            told.append(f"{name}: leave it")
+        else:
+            way = "up" if raised > 0 else "down"
+            told.append(f"{name} {way} by {mm(abs(float(raised)))} mm")
+    words = f"{', '.join(told)}; then survey again."
+    return words[:1].upper() + words[1:]
 
 
 def fit_words(chance: float) -> str:
