@@ -1,6 +1,7 @@
 """Faults on order: kind[:when][:how much].
 
-`when` counts touches from now (1 = the next one); `how much` means what the kind says.
+`when` counts touches from now (1 = the next one; 0 = at once, whatever is going on, for what
+befalls the line or the whole printer); `how much` means what the kind says.
 """
 
 from dataclasses import dataclass
@@ -24,6 +25,8 @@ KINDS = {
     "motor-slack": "the Z motor of that number loses so many mm on turning back (default 0.1)",
     "motors-swapped": "the Z motor of that number is swapped with the next one",
 }
+# What can befall the line or the whole printer at any moment.
+ANY_TIME = ("closed", "silent", "garbage", "restart")
 # What ails the probe lasts until it is mended, and begins at once unless a touch is named.
 MOTORS = ("motor-still", "motor-reversed", "motor-lead", "motor-slack", "motors-swapped")
 AILS = ("no-extend", "no-retract", "sticks", "inverted", "dead")
@@ -53,7 +56,7 @@ class Fault:
             much = float(amount) if amount else None
         except ValueError:
             raise FaultSpecError(f"'{text}' is not kind[:touch number][:how much]") from None
-        if count < 1:
+        if count < (0 if kind in ANY_TIME else 1):
             raise FaultSpecError(f"'{text}': touches are counted from 1")
         return cls(kind, count, much)
 

@@ -354,15 +354,21 @@ class Printer:
                 self._air = fault.amount if fault.amount is not None else 6.0
             elif fault.kind in AILS:
                 self.truth.probe.ails.add(fault.kind)
-            elif fault.kind == "silent":
-                self.silent_until = self.clock.now() + (fault.amount or np.inf)
-            elif fault.kind == "restart":
-                self.restart()
-                raise Refusal("restarted", "the printer restarted")
             else:
-                self.on_disconnect(fault.kind)
+                self._befall(fault)
+                if fault.kind == "restart":
+                    raise Refusal("restarted", "the printer restarted")
                 if fault.kind == "closed":
                     raise Refusal("closed", "the connection was closed before the touch")
+
+    def _befall(self, fault: Fault) -> None:
+        """What befalls the line or the whole printer."""
+        if fault.kind == "silent":
+            self.silent_until = self.clock.now() + (fault.amount or np.inf)
+        elif fault.kind == "restart":
+            self.restart()
+        else:
+            self.on_disconnect(fault.kind)
 
     def _trips_at(self) -> float:
         """Commanded height at which this touch will trip, faults and hands included."""
@@ -577,6 +583,8 @@ class Printer:
             self._ail_motor(fault)
         elif fault.kind in AILS and ":" not in text:
             self.truth.probe.ails.add(fault.kind)
+        elif not fault.countdown:
+            self._befall(fault)
         else:
             self.faults.waiting.append(fault)
 

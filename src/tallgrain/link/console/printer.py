@@ -30,6 +30,9 @@ WATCH_S = 0.5
 FARTHEST_MM = 1e5
 # How long a device that is gone is waited for when the link is made again.
 PLUG_S = 2.0
+# A device that was not told that the link ended may still answer what was asked before: it is
+# waited for until nothing came for so long, and asked who it is so often.
+QUIET_S, QUIET_AT_MOST_S, WHO_TIMES = 0.25, 2.0, 3
 
 
 class ConsolePrinter:
@@ -66,10 +69,36 @@ class ConsolePrinter:
         return ConsoleChannel(self.dialect, way, self.url, self._recorder)
 
     def _identify(self) -> Identity:
-        told = _joined(self._ask("identify", ASK_S))
+        told = self._who()
         boot = str(told.get("boot") or self._boot)
         name = str(told.get("name") or self.dialect.name)
         return Identity(name, str(told.get("serial") or self.url), boot)
+
+    def _who(self) -> dict[str, Value]:
+        """What it says of itself; the late answer to something else is not taken for it: answers
+        come in order, so that once it has told all of it nothing older is on its way."""
+        lines = self.dialect.operations["identify"].lines
+        parts = {name for said in lines for name in said.pattern.names}
+        for left in reversed(range(WHO_TIMES)):
+            try:
+                told = _joined(self._ask("identify", ASK_S))
+            except PrinterRefused:
+                if not left:
+                    raise
+                told = {}
+            if parts <= told.keys():
+                break
+            self._settle()
+        return told
+
+    def _settle(self) -> None:
+        """Wait until it says nothing any more."""
+        until = time.monotonic() + QUIET_AT_MOST_S
+        began = time.monotonic()
+        while (now := time.monotonic()) < until:
+            if now - max(began, self._channel.heard_at) >= QUIET_S:
+                return
+            time.sleep(0.02)
 
     def _watch(self) -> None:
         """Ask how it stands while nothing else is asked, so that silence is noticed."""
@@ -129,6 +158,7 @@ class ConsolePrinter:
             # Where power-ons are not told apart this may be another one.
             self._boot = uuid.uuid4().hex[:12]
             self._channel = self._when_it_is_back()
+            self._settle()
             found = self._identify()
             if found.serial != self.identity.serial:
                 self._channel.close()
