@@ -13,7 +13,6 @@ from tallgrain.errors import (
     LinkError,
     PrinterRefused,
     TallGrainError,
-    TrustLost,
 )
 from tallgrain.link.channel import Channel
 from tallgrain.link.protocol import Heat, Identity, Place, PrinterState, StoredValue
@@ -156,21 +155,15 @@ class JsonRpcPrinter:
             self._channel.close()
             self._channel = self._open()
             found = self._describe()
-            if found.serial != self.identity.serial:
+            try:
+                self.identity.check_same(found, self.url)
+            except LinkError:
                 self._channel.close()
-                raise LinkError(
-                    f"another printer answers ({found.name}, {found.serial}).",
-                    self.url,
-                    f"Link {self.identity.name} again where it is now.",
-                )
+                raise
             self._take_lease()
             if found.boot != self.identity.boot:
                 self.identity = found
-                raise TrustLost(
-                    "the printer restarted: its position is unknown.",
-                    found.name,
-                    "Look how far the nozzle stands above the plate, and give that clearance.",
-                )
+                raise found.restarted()
         return self.state()
 
     # The protocol

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Protocol
 
-from tallgrain.errors import TallGrainError
+from tallgrain.errors import LinkError, TallGrainError, TrustLost
 
 
 @dataclass(frozen=True)
@@ -18,6 +18,21 @@ class Identity:
     name: str
     serial: str
     boot: str
+
+    def check_same(self, found: "Identity", url: str) -> None:
+        """Raises LinkError where another printer was found at its address."""
+        if found.serial != self.serial:
+            raise LinkError(
+                f"another printer answers ({found.name}, {found.serial}).", url,
+                f"Link {self.name} again where it is now.",
+            )  # fmt: skip
+
+    def restarted(self) -> TrustLost:
+        """What is told when it is found to have restarted."""
+        return TrustLost(
+            "the printer restarted: its position is unknown.", self.name,
+            "Look how far the nozzle stands above the plate, and give that clearance.",
+        )  # fmt: skip
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,7 @@ import uuid
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 
-from tallgrain.errors import LinkError, PrinterRefused, TallGrainError, TrustLost
+from tallgrain.errors import LinkError, PrinterRefused, TallGrainError
 from tallgrain.link.console.channel import ConsoleChannel
 from tallgrain.link.console.dialect import Dialect
 from tallgrain.link.console.lease import ConsoleLease
@@ -160,19 +160,15 @@ class ConsolePrinter:
             self._channel = self._when_it_is_back()
             self._settle()
             found = self._identify()
-            if found.serial != self.identity.serial:
+            try:
+                self.identity.check_same(found, self.url)
+            except LinkError:
                 self._channel.close()
-                raise LinkError(
-                    f"another printer answers ({found.name}, {found.serial}).", self.url,
-                    f"Link {self.identity.name} again where it is now.",
-                )  # fmt: skip
+                raise
             if found.boot != self.identity.boot:
                 self.identity = found
                 self._lose_place()
-                raise TrustLost(
-                    "the printer restarted: its position is unknown.", found.name,
-                    "Look how far the nozzle stands above the plate, and give that clearance.",
-                )  # fmt: skip
+                raise found.restarted()
         return self.state()
 
     def _when_it_is_back(self) -> ConsoleChannel:

@@ -59,8 +59,7 @@ class TileView(QAbstractScrollArea):
             shown = next((t for t in picture.shown if t.index == picture.chosen), None)
             self.setAccessibleDescription(f"{shown.date}, {shown.figure}" if shown else "")
             if before is None or before.chosen != picture.chosen:
-                self._reveal([t.index for t in picture.shown].index(picture.chosen)
-                             if shown else 0)  # fmt: skip
+                self._reveal_chosen()
         self._port().update()
 
     def _port(self) -> QWidget:
@@ -79,8 +78,9 @@ class TileView(QAbstractScrollArea):
         bar.setSingleStep(int(layout.step_y / 2))
 
     def resizeEvent(self, event: object) -> None:
-        """Lay out anew."""
+        """Lay out anew; the chosen one stays in sight when words under it need a line more."""
         self._measure()
+        self._reveal_chosen()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw what is seen."""
@@ -156,6 +156,11 @@ class TileView(QAbstractScrollArea):
             self.pinned.emit("A" if key == Qt.Key.Key_A else "B", order[here])
         else:
             super().keyPressEvent(event)
+
+    def _reveal_chosen(self) -> None:
+        order = [t.index for t in self._picture.shown] if self._picture is not None else []
+        if self._picture is not None and self._picture.chosen in order:
+            self._reveal(order.index(self._picture.chosen))
 
     def _reveal(self, number: int) -> None:
         bar = self.verticalScrollBar()
