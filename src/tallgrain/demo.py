@@ -21,10 +21,11 @@ import numpy as np
 
 from tallgrain.core.plan.grid import grid_plan
 from tallgrain.core.solve.gap import solve_gap
-from tallgrain.errors import JobError, LinkError, TrustLost
+from tallgrain.errors import JobError, LinkError, LookAgain
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.link.client import JsonRpcPrinter
 from tallgrain.link.guard import Guard
+from tallgrain.link.looks import READING_MM
 from tallgrain.paths import ASSETS
 from tallgrain.routines.events import BreakOff
 from tallgrain.routines.gauge import gauge_loop
@@ -260,7 +261,7 @@ def _one_evening(ledger: Ledger, year: Year, link: str, hands: str, evening: Eve
     sheet = parse_sheet(text, year.printer)
     try:
         guard = Guard(printer, sheet)
-        _find_height(guard, hands)
+        find_height(guard, hands)
         token = BreakOff()
         heat = (None, None) if evening.cold else (year.nozzle_c, year.plate_c)
         for _ in warm_up(guard, *heat, evening.soak_min, token):
@@ -313,17 +314,26 @@ def _gauge(ledger: Ledger, guard: Guard, hands: str, evening: Evening) -> None:
         note(VALUE, "kept, proven", why, **figures, boot="")
 
 
-def _find_height(guard: Guard, hands: str) -> None:
-    """Look, type, reference; a nozzle that is the probe asks for a second look from near."""
-    for look in range(3):
-        guard.see_clearance(at_hands(hands, "hands.ruler")["clearance_mm"])
+MOST_LOOKS = 12
+
+
+def find_height(guard: Guard, hands: str) -> int:
+    """Look, type, reference, as often as it is asked for: a ruler from far, things that fit from
+    near. How many looks it took. Raises what the reference raises at last."""
+    for look in range(1, MOST_LOOKS + 1):
+        seen = at_hands(hands, "hands.ruler")["clearance_mm"]
+        if seen < READING_MM or guard.wants_fit:
+            guard.see_fit(at_hands(hands, "hands.stack")["clearance_mm"])
+        else:
+            guard.see_clearance(seen)
         try:
             guard.reference()
-        except TrustLost:
-            if look == 2:
+        except LookAgain:
+            if look == MOST_LOOKS:
                 raise
         else:
-            return
+            return look
+    return MOST_LOOKS
 
 
 def at_hands(hands: str, method: str, **params: Any) -> Any:

@@ -11,7 +11,9 @@
         ├── NoTrip            the probe did not trip where it was allowed to go
         ├── EarlyTrip         the probe tripped where the plate can't be
         ├── TrustLost         the printer's position is unknown
-        │   └── LookAgain     the nozzle was brought near by a first look; a second one is due
+        │   ├── LookAgain     the nozzle was moved as far as a look allows; another one is due
+        │   └── NotAsAsked    what the printer told can't be so after what it was asked
+        ├── ProbeDoubted      the last way down met nothing, and no finger tripped the probe since
         ├── GuardRefused      a motion that could bring the nozzle too close
         └── Halted            a halt ended the work
 
@@ -84,7 +86,15 @@ class TrustLost(JobError):
 
 
 class LookAgain(TrustLost):
-    """The nozzle was brought near by a first look; a second one is due."""
+    """The nozzle was moved as far as a look allows; another one is due."""
+
+
+class NotAsAsked(TrustLost):
+    """What the printer told can't be so after what it was asked: nothing further moves."""
+
+
+class ProbeDoubted(JobError):
+    """The last way down met nothing, and the probe was not seen to trip since."""
 
 
 class GuardRefused(JobError):

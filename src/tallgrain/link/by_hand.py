@@ -30,7 +30,8 @@ class ByHand(Trusting):
         """Away from the plate because a person asked for just that: the one motion that a halt
         does not forbid. The height stays as unknown as it was."""
         self._refuse_hands_in()
-        self._z = self.printer.lift(mm).position.z
+        self._look()
+        self._z = self._moved(lambda: self.motions.lift(mm, True)).position.z
 
     def show_probe(self, out: bool) -> PrinterState:
         """Bring the probe out or put it away where the nozzle stands, for a person to watch.
@@ -54,12 +55,14 @@ class ByHand(Trusting):
             raise GuardRefused(f"a jog is at most {MOST_JOG_MM:g} mm.", "jog", "Go step by step.")
         if self._out:
             raise GuardRefused("the probe is out.", "jog", "Put it away before you jog.")
-        here = self.printer.state().position
+        here = self._look().position
         to = Place(here.x + dx, here.y + dy, here.z + dz)
         self._refuse_beyond_travel(to)
         sideways = dx != 0 or dy != 0
         if sideways:
             self._room = None
+        if dz < 0:
+            self._refuse_blind()
         lowest = max(self.known.expected(to.x, to.y)[1], self.known.laid_z) + JOG_CLEAR_MM
         if to.z < lowest and (dz < 0 or sideways):
             raise GuardRefused(
@@ -67,7 +70,7 @@ class ByHand(Trusting):
                 "jog",
                 f"z = {lowest:.2f} is the lowest: just above where the probe trips. Raise first.",
             )
-        state = self._moved(lambda: self.printer.go(to.x, to.y, to.z))
+        state = self._moved(lambda: self.motions.go(to.x, to.y, to.z))
         self._z = state.position.z
         return state.position
 
@@ -117,10 +120,11 @@ class ByHand(Trusting):
         """One step up or down (mm) under the look that was taken: also with hands in, because the
         gauge is under the nozzle then. Raises GuardRefused with nothing moved."""
         self._need_trust_with_hands()
-        here = self.printer.state().position
+        here = self._look().position
         if abs(dz) > MOST_STEP_MM:
             raise GuardRefused(f"a step is at most {MOST_STEP_MM:g} mm.", "step", "Step again.")
         if dz < 0:
+            self._refuse_blind()
             room = self._room
             if room is None or abs(room[0] - here.x) + abs(room[1] - here.y) > 0.01:
                 raise GuardRefused(
@@ -134,7 +138,7 @@ class ByHand(Trusting):
                     "Look or feel again, then go on.",
                 )  # fmt: skip
         with self._leave(here.z + dz):
-            state = self._moved(lambda: self.printer.go(here.x, here.y, here.z + dz))
+            state = self._moved(lambda: self.motions.go(here.x, here.y, here.z + dz))
         self._z = state.position.z
         return state.position
 
@@ -181,5 +185,5 @@ class ByHand(Trusting):
         self._rise_to_travel()
         self.retract()
         self._room = None
-        state = self._moved(lambda: self.printer.go(x, y, self._z))
+        state = self._moved(lambda: self.motions.go(x, y, self._z))
         return state.position

@@ -20,30 +20,21 @@ from tallgrain.errors import (
     NoTrip,
     TrustLost,
 )
+from tallgrain.link.arrivals import ARRIVES_MM
 from tallgrain.link.by_hand import HOP_MM, ByHand
+from tallgrain.link.looks import HELD_MM, Near, Step
 from tallgrain.link.protocol import Place, PrinterState, StoredValue
 from tallgrain.link.trust import Trust
 
 # A trip higher than this above what is expected is a trip in the air.
 AIR_MM = 0.8
 RETOUCH_MM = 2.0
-# What is held back of the clearance that the builder typed, at the least.
-CLEARANCE_RESERVE_MM = 0.5
-# A ruler is read down to the millimetre that is surely there: a first look has to go so far past
-# where it expects the trip, so that it is met, and no further, because a dead probe is pressed.
-RULER_MM = 1.6
-LOOKED_AWAY_MM = 40.0
-# Where that did not meet the trip of a long probe, the nozzle is brought so near that the second
-# look can be taken with gauges, to the tenth; it goes so far past where the trip is expected.
-NEAR_LOOK_MM, GAUGES_MM, FELT_MM = 2.8, 4.5, 1.0
-LEAST_FELT_MM = 2.0
-LEAST_CLEARANCE_MM = 3.0
-# A nozzle that is the probe itself has to arrive: it is lowered to near the plate by a first look,
-# and a second one, with a gauge, allows the touch. It may then press by so much (mm).
-NEAR_MM = 2.0
-LEAST_NEAR_MM = 0.3
-PRESS_MM = 0.3
-MOST_CLEARANCE_MM = 500.0
+# The last way down begins so near that what fits is felt with gauges, to the tenth; it goes so far
+# past where the trip is expected.
+NEAR_LOOK_MM, HANGS_FREE_MM, FEELS_MM, FEEL_MM, FELT_MM = 2.6, 0.3, 3.0, 0.03, 1.0
+LEAST_TRIP_MM = 0.3
+# A nozzle that is the probe itself has to arrive: it may press by so much (mm).
+OWN_LEAVE_MM, OWN_FROM_MM, PRESS_MM = 1.6, 4.6, 0.3
 # How much further than twice their way the nozzle is clear while motors move.
 CLEAR_MM = 2.0
 # The touch that checks a reference must come this close to it.
@@ -53,56 +44,114 @@ REFERENCE_AGREES_MM = 0.1
 class Guard(ByHand):
     """Bounds every motion of one printer."""
 
-    def see_clearance(self, mm: float) -> None:
-        """Take the clearance (mm, nozzle to plate) that the builder sees, for one way down."""
-        own = self.sheet.probe.kind == "nozzle"
-        least = LEAST_NEAR_MM if own else LEAST_FELT_MM if self._long else LEAST_CLEARANCE_MM
-        if not least <= mm <= MOST_CLEARANCE_MM:
-            raise GuardRefused(
-                f"a clearance of {mm:g} mm can't be used.",
-                "clearance",
-                f"Give {least:g} to {MOST_CLEARANCE_MM:g} mm that you are sure of.",
-            )
+    def see_clearance(self, mm: float, state: PrinterState | None = None) -> None:
+        """Take what the builder reads between nozzle and plate (mm), for one way down; state: where
+        the printer stands, where that is known. Raises GuardRefused where it can't be, or does not
+        agree with what was seen before."""
+        self._saw(lambda z: self.looks.take(z, mm, fits=False), state)
+
+    def see_fit(self, mm: float, fits: bool = True, state: PrinterState | None = None) -> None:
+        """Take that something so thick (mm) fits under the nozzle, or does not. Raises GuardRefused
+        as see_clearance does."""
+        take = partial(self.looks.take, fits=True) if fits else self.looks.does_not_fit
+        self._saw(lambda z: take(z, mm), state)
+
+    def _saw(self, take: Callable[[float], None], state: PrinterState | None) -> None:
+        # A person who looks anew doubts what was known.
         self._forget()
-        self._clearance = mm
         self._halted.clear()
+        state = state or self.motions.look()
+        self._z = state.position.z
+        self._in_frame(state)
+        try:
+            take(self._z)
+        finally:
+            self.on_doubt(self.doubt())
 
     def reference(self) -> PrinterState:
-        """Find x, y and z, then touch the datum once more to see that both agree."""
+        """Find x, y and z, then touch the datum once more to see that both agree.
+
+        Where the height is not known it goes as far as the newest look allows, and raises
+        LookAgain until looks have brought the nozzle near enough.
+        """
         self._refuse_after_halt()
+        self._refuse_blind()
         self._refuse_hot_nozzle()
         if self._trust is not None:
             self._look()
-            down = max(self._z - self.known.reference_z, 0.0) + self.known.slack
-        elif self._clearance is not None:
-            down = self._first_way_down(self._clearance)
-        else:
+            return self._referenced(max(self._z - self.known.reference_z, 0.0) + self.known.slack)
+        if not self.looks.due:
             raise self.unknown()
-        # Used up before it is relied on: a second try needs a second look.
-        seen, self._clearance = self._clearance, None
+        return self._by_looks()
+
+    def _by_looks(self) -> PrinterState:
+        """Do what the newest look allows; it is used up before it is relied on."""
+        self.looks.due = False
+        self._in_frame(self._look())
+        if not self.looks.seen or abs(self._z - self.looks.newest.z) > ARRIVES_MM:
+            self.looks.forget()
+            raise TrustLost(
+                "the nozzle moved since that look was taken.", self.printer.identity.name,
+                "Look again, now that it stands still.",
+            )  # fmt: skip
+        step = self.looks.step(self._z, self._near, self.felt)
+        try:
+            return self._step_of_looks(step)
+        finally:
+            self.on_doubt(self.doubt())
+
+    def _step_of_looks(self, step: Step) -> PrinterState:
+        if step.kind == "reference":
+            self.looks.forget()
+            return self._referenced(step.mm)
+        if step.kind == "live":
+            return self._live(step.mm)
+        moved = ""
+        if step.kind == "up":
+            moved = f"to check that look {self._to_check(step.mm)}"
+        elif step.kind == "down":
+            self._z = self._moved(lambda: self.motions.lower(step.mm)).position.z
+            moved = f"the nozzle was lowered by {step.mm:.1f} mm, as far as that look allows"
+        raise self._look_again(moved or "what a ruler could tell is used up")
+
+    def _to_check(self, mm: float) -> str:
+        """Another height to look from; at the end of travel a lower one."""
+        before = self._z
+        self.lift(mm)
+        if self._z - before < mm / 2:
+            down = min(mm, self.looks.least(self._z) / 4)
+            self._z = self._moved(lambda: self.motions.lower(down)).position.z
+            return f"the nozzle was lowered by {down:.1f} mm, being at the end of its travel"
+        return f"the nozzle was raised by {self._z - before:.1f} mm"
+
+    def _look_again(self, moved: str) -> LookAgain:
+        ask = (
+            "Push things of known thickness under it (blocks, coins, gauges), and give the thickest "
+            "that fits (--fits-mm)."
+            if self.wants_fit or self.looks.newest.fits
+            else "Look again how far it stands above the plate, and give what you read "
+            "(--clearance-mm)."
+        )
+        return LookAgain(f"{moved}.", self.printer.identity.name, ask)
+
+    def _live(self, down: float) -> PrinterState:
+        """Down with a probe that a finger tripped. Where it does not trip by then, that much room
+        was there: the nozzle is brought near, and what fits decides."""
+        start = self._z
         try:
             return self._referenced(down)
         except NoTrip:
-            if seen is None or not self._long or seen <= GAUGES_MM:
-                raise
-        self._moved(lambda: self.printer.lower(seen - NEAR_LOOK_MM))
-        raise LookAgain(
-            f"the probe did not trip within {down:.1f} mm; the nozzle was lowered and is near the "
-            "plate now.", self.printer.identity.name,
-            "See that the probe is out and free, feel with gauges how much room is under the "
-            "nozzle, and give that clearance.",
-        )  # fmt: skip
-
-    @property
-    def _long(self) -> bool:
-        """Whether a probe trips so early that a ruler's millimetre could press a dead one."""
-        probe = self.sheet.probe
-        return probe.kind != "nozzle" and probe.trip_height - RULER_MM > CLEARANCE_RESERVE_MM
+            self.blind, self.felt = False, True
+        self._look()
+        way = self._z - (start - down) - HELD_MM
+        self._z = self._moved(lambda: self.motions.lower(way)).position.z
+        self.looks.know(self._z, HELD_MM)
+        raise self._look_again("the probe met nothing on the way that the looks allow; it is near now")
 
     def _referenced(self, down: float) -> PrinterState:
         """Reference no further down than that, and touch again to see that both agree."""
         self._forget()
-        state = self._moved(lambda: self.printer.reference(down))
+        state = self._moved(lambda: self.motions.reference(down))
         if state.reference_touch is None:
             raise LinkError("the printer does not say where its reference tripped.", "link")
         self._trust = Trust(state.boot, state.frame)
@@ -140,7 +189,7 @@ class Guard(ByHand):
             self.lift(2 * most / parts + CLEAR_MM)
             for name, mm in raises.items():
                 if mm:
-                    self._moved(partial(self.printer.raise_support, name, mm / parts))
+                    self._moved(partial(self.motions.raise_support, name, mm / parts))
                     done(name, mm / parts)
             down = self._z - self.known.reference_z + self.known.slack + most / parts
             state = self._referenced(max(down, 0.0))
@@ -156,7 +205,7 @@ class Guard(ByHand):
         self._look()
         self._rise_to_travel()
         x, y = self.known.reference_place
-        self._z = self._moved(lambda: self.printer.go(x, y, self._z)).position.z
+        self._z = self._moved(lambda: self.motions.go(x, y, self._z)).position.z
         down = self._z - self.known.reference_z + self.known.slack
         read = self.set_values(wanted)
         self._referenced(max(down, 0.0))
@@ -167,6 +216,7 @@ class Guard(ByHand):
         for meaning, value in wanted.items():
             self._moved(partial(self.printer.set_value, meaning, value))
         read = self.printer.values()
+        self.motions.look()  # some of them change what z means
         held = {v.meaning: v.ours for v in read}
         for meaning, value in wanted.items():
             if not same(held.get(meaning, 1e9), value):
@@ -177,24 +227,16 @@ class Guard(ByHand):
                 )  # fmt: skip
         return read
 
-    def _first_way_down(self, clearance: float) -> float:
-        """How far down a first look allows (mm): less than the clearance. A nozzle that is the
-        probe is only brought near by it, and TrustLost asks for the second look."""
-        if self.sheet.probe.kind != "nozzle":
-            # The look was taken where the nozzle stood: at the datum the plate may be higher.
-            higher = self.known.slope * LOOKED_AWAY_MM
-            past = FELT_MM if clearance <= GAUGES_MM else RULER_MM - higher
-            long = self.sheet.probe.trip_height - past if self._long else 0.0
-            return clearance - max(CLEARANCE_RESERVE_MM, long)
-        if clearance <= NEAR_MM + 1.0:
-            return clearance + PRESS_MM
-        self._clearance = None
-        self._moved(lambda: self.printer.lower(clearance - NEAR_MM))
-        raise LookAgain(
-            f"the nozzle was lowered by {clearance - NEAR_MM:.1f} mm and is near the plate now.",
-            self.printer.identity.name,
-            "Feel with a gauge how much room is left, and give that clearance.",
-        )
+    @property
+    def _near(self) -> Near:
+        """The last way down of this kind of probe. It ends so far past where the trip is expected
+        that it is met, and no further than a dead probe may be pressed."""
+        if self.sheet.probe.kind == "nozzle":
+            return Near(OWN_FROM_MM, OWN_LEAVE_MM, PRESS_MM / 2, -PRESS_MM)
+        trip = max(self.sheet.probe.trip_height, LEAST_TRIP_MM)
+        past = min(FELT_MM, trip / 2)
+        leave = max(NEAR_LOOK_MM, trip + HANGS_FREE_MM)
+        return Near(leave + FEELS_MM, leave, past / 2 - FEEL_MM, trip - past, trip)
 
     def _check_reference(self, tripped: Place) -> None:
         try:
@@ -206,7 +248,8 @@ class Guard(ByHand):
                 "touching the datum again, the probe did not trip: the reference tripped in the "
                 "air.",
                 no.where,
-                "Look at the probe and its cable, then give the clearance and reference again.",
+                "Look at the probe and its cable, trip it with a finger (the Probe station's checks, "
+                "or --finger), then look and reference again.",
             ) from None
         except JobError:
             self._forget()
@@ -230,8 +273,9 @@ class Guard(ByHand):
         if self.sheet.probe.goes_away:
             self._moved(self.printer.extend)
             self._out = True
-        state = self.printer.state()
-        if self.sheet.probe.kind == "carried" and not state.extended:
+        carried = self.sheet.probe.kind == "carried"
+        state = self._look() if carried else self.motions.still()
+        if carried and not state.extended:
             raise JobError(
                 "the probe was not picked up.", self.printer.identity.name,
                 "Look at its perch and its magnets. Nothing was touched.",
@@ -250,6 +294,7 @@ class Guard(ByHand):
         thick a thing may lie on the plate here. Far from every touch so far the way is felt first.
         """
         self._need_trust()
+        self._refuse_blind()
         dx, dy = self.sheet.probe.offset
         for stone in self.known.stones(x - dx, y - dy):
             self._touch_place(*stone)
@@ -259,13 +304,14 @@ class Guard(ByHand):
         self._rise_to_travel()
         dx, dy = self.sheet.probe.offset
         self._room = None
-        state = self._moved(lambda: self.printer.go(x - dx, y - dy, self._z))
+        state = self._moved(lambda: self.motions.go(x - dx, y - dy, self._z))
         self._z = state.position.z
         return self._touch_here(Place(x - dx, y - dy, self._z), more, laid_mm)
 
     def touch_again(self, more: bool = False) -> float:
         """Touch once more where the last touch was."""
         self._need_trust()
+        self._refuse_blind()
         x, y, _ = self.known.last
         return self._touch_here(Place(x, y, self._z), more)
 
@@ -280,12 +326,12 @@ class Guard(ByHand):
     def rest(self, seconds: float) -> None:
         """Wait in place."""
         self._refuse_after_halt()
-        self._moved(lambda: self.printer.rest(seconds))
+        self._moved(lambda: self.motions.rest(seconds))
 
     def wait_for_heat(self) -> None:
         """Wait in place until the targets are reached."""
         self._refuse_after_halt()
-        self._moved(self.printer.wait_for_heat)
+        self._moved(self.motions.wait_for_heat)
 
     def floor_at(self, x: float, y: float) -> float:
         """The lowest z (mm) that a touch with the nozzle at (x, y) may go to."""
@@ -294,7 +340,7 @@ class Guard(ByHand):
     def _touch_here(
         self, at: Place | None = None, more: bool = False, laid_mm: float = 0.0
     ) -> float:
-        where = at if at is not None else self.printer.state().position
+        where = at if at is not None else self.motions.still().position
         low, high = self.known.expected(where.x, where.y)
         floor = low - self.known.slack
         if self._z <= floor:
@@ -303,7 +349,7 @@ class Guard(ByHand):
             )
         # Until the printer says otherwise the nozzle may be as low as it was allowed to go.
         self._z = floor
-        tripped = self._moved(lambda: self.printer.touch(floor))
+        tripped = self._moved(lambda: self.motions.touch(floor))
         self._z = tripped.z
         if tripped.z > high + AIR_MM + laid_mm:
             self.lift(HOP_MM)

@@ -4,16 +4,29 @@ import threading
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.errors import GuardRefused, Halted, JobError, NoTrip, PrinterRefused, TrustLost
+from tallgrain.errors import (
+    GuardRefused,
+    Halted,
+    JobError,
+    NotAsAsked,
+    NoTrip,
+    PrinterRefused,
+    ProbeDoubted,
+    TrustLost,
+)
+from tallgrain.link.arrivals import Motions
 from tallgrain.link.known import Known
+from tallgrain.link.looks import Looks
 from tallgrain.link.protocol import Printer, PrinterState
 
 # How far above the highest touch the nozzle travels.
 TRAVEL_MM = 4.0
 SETTLE_S = 30.0
+# Where a printer's own end of travel may lie below the sheet's.
+ENDS_MM = 30.0
 
 _T = TypeVar("_T")
 
@@ -35,7 +48,14 @@ class Trusting:
         self.known = Known(sheet)
         self._trust: Trust | None = None
         self._z = 0.0
-        self._clearance: float | None = None
+        self.motions = Motions(printer)
+        # What was seen since trust was lost, and in which of the printer's frames.
+        self.looks = Looks()
+        self._looked_in: Trust | None = None
+        # The last way down met nothing; a finger tripped the probe since trust was lost.
+        self.blind, self.felt = False, False
+        # Told whenever any of that changes, so that the next program knows it too.
+        self.on_doubt: Callable[[dict[str, Any]], None] = lambda doubt: None
         self._out = False
         # The lowest z that a person's look or gauge allows, and the place where it does.
         self._room: tuple[float, float, float] | None = None
@@ -53,8 +73,62 @@ class Trusting:
 
     @property
     def clearance_mm(self) -> float | None:
-        """The clearance that the builder typed and that the next reference will use."""
-        return self._clearance
+        """What the builder saw and typed last, not used yet; None where a look is due."""
+        return self.looks.newest.mm if self.looks.due else None
+
+    @property
+    def wants_fit(self) -> bool:
+        """Whether the next look should be something that fits, not a reading."""
+        return self.looks.wants_fit(self._z)
+
+    # What is doubted
+
+    def doubt(self) -> dict[str, Any]:
+        """What the next program has to know before it moves anything down, as figures."""
+        frame = self._looked_in
+        return {
+            "boot": frame.boot if frame else "", "frame": frame.frame if frame else 0,
+            "looks": self.looks.told(), "blind": self.blind, "felt": self.felt,
+        }  # fmt: skip
+
+    def recall(self, doubt: dict[str, Any]) -> None:
+        """Know what an earlier program left: its looks count while neither power-on nor frame is
+        another one; that a way down met nothing counts until a finger tripped the probe."""
+        self.blind = doubt.get("blind") is True
+        here = self._looked_in
+        told = (doubt.get("boot"), doubt.get("frame"))
+        if self._trust is None and here is not None and told == (here.boot, here.frame):
+            self.felt = doubt.get("felt") is True
+            self.looks.recall(doubt.get("looks", ()))
+
+    def probe_was_felt(self) -> None:
+        """A finger tripped the probe, and the printer read it: it is alive."""
+        self.blind, self.felt = False, True
+        self.on_doubt(self.doubt())
+
+    def _met_nothing(self) -> None:
+        """A way down met nothing where it had to: nothing goes down before a finger trips it."""
+        self.blind, self.felt = True, False
+        self.looks.forget()
+        self.on_doubt(self.doubt())
+
+    def _refuse_blind(self) -> None:
+        if not self.blind:
+            return
+        raise ProbeDoubted(
+            "the last way down met nothing, so the probe may be dead: nothing goes down.",
+            self.printer.identity.name, self._finger,
+        )  # fmt: skip
+
+    @property
+    def _finger(self) -> str:
+        """How a probe is shown to be alive."""
+        kind = self.sheet.probe.kind
+        act = {"proximity": "Hold metal under it", "nozzle": "Push the nozzle up with a finger"}
+        return (
+            f"{act.get(kind, 'Lift it with a finger')} while the printer reads it: at the Probe "
+            "station, Does it work?, or with --finger on the command line."
+        )
 
     def attach(self) -> PrinterState:
         """Look at the printer anew: after linking, and after a lost link.
@@ -66,6 +140,8 @@ class Trusting:
         if state.leave_mm:
             # Whoever took it is gone, or its way back was lost.
             state = self.printer.leave_below(0.0)
+        self.motions.note(state)
+        self._in_frame(state)
         now = Trust(state.boot, state.frame)
         if not state.referenced or state.reference_touch is None:
             self._forget()
@@ -99,9 +175,21 @@ class Trusting:
 
     def _look(self) -> PrinterState:
         """Where the nozzle stands now: a print or a person may have moved it since."""
-        state = self.printer.state()
+        state = self.motions.look()
         self._z = state.position.z
+        if self._trust is not None and self._trust != Trust(state.boot, state.frame):
+            self._forget()
+            self._in_frame(state)
+            raise self.unknown()
         return state
+
+    def _in_frame(self, state: PrinterState) -> None:
+        """What was seen in another frame of z, or before the power was off, says nothing."""
+        here = Trust(state.boot, state.frame)
+        if here != self._looked_in:
+            self.looks.forget()
+            self.felt = False
+            self._looked_in = here
 
     def _forget(self) -> None:
         self._trust = None
@@ -111,12 +199,15 @@ class Trusting:
     def halt(self) -> None:
         """Stop at once; from any thread."""
         self._halted.set()
+        self.looks.forget()
         self.printer.halt()
 
     def lift(self, mm: float) -> None:
         """Away from the plate; allowed without trust, never after a halt."""
         self._refuse_after_halt()
-        self._z = self._moved(lambda: self.printer.lift(mm)).position.z
+        top = self.sheet.travel.z[1]
+        ends = self._trust is None or self._z + mm > top - ENDS_MM
+        self._z = self._moved(lambda: self.motions.lift(mm, ends)).position.z
 
     def retract(self) -> None:
         """Probe away; a carried one is proven to be off."""
@@ -199,8 +290,8 @@ class Trusting:
         return TrustLost(
             "how high the nozzle stands is not known.",
             self.printer.identity.name,
-            "Look how far it is above the plate, and give that clearance "
-            "(in the window, or with --clearance-mm).",
+            "Look how far it is above the plate, and give what you read (in the window, or with "
+            "--clearance-mm); nearer than 25 mm, the thickest thing that fits (--fits-mm).",
         )
 
     def _moved(self, action: Callable[[], _T]) -> _T:
@@ -208,24 +299,30 @@ class Trusting:
             return action()
         except PrinterRefused as no:
             raise self._explained(no) from None
+        except NotAsAsked:
+            self._forget()
+            self.looks.forget()
+            raise
 
     def _explained(self, no: PrinterRefused) -> JobError:
         name = self.printer.identity.name
         if no.reason == "halted" or self._halted.is_set():
             self._halted.set()
             self._forget()
+            self.looks.forget()
             return self.halted_error()
         if no.reason in ("not_referenced", "restarted"):
             self._forget()
+            self.looks.forget()
             return self.unknown()
         if no.reason == "no_trip":
             trusted = self._trust is not None
+            self._met_nothing()
             return NoTrip(
                 no.what,
                 name,
-                "The probe may not have come out, or the plate is further away than was touched "
-                "before."
-                if trusted
-                else "The nozzle went back up. Look at the probe, and measure the clearance again.",
+                ("The probe may not have come out, or the plate is further away than was touched "
+                "before. " if trusted else "The nozzle went back up. Look at the probe. ")
+                + self._finger,
             )
         return no

@@ -116,6 +116,7 @@ class HandsPort(Port):
         self.cut: Callable[[], None] = lambda: None
         acts = (
             self.power, self.reflash, self.fault, self.mend, self.probe, self.ruler, self.sheet,
+            self.stack,
             self.reseat, self.move, self.days, self.nozzle, self.look, self.tape, self.strip,
             self.gauge, self.turn, self.print, self.patch, self.nudge, self.clean,
             self.console, self.rack, self.caliper, self.screw, self.take_off, self.cable,
@@ -150,9 +151,17 @@ class HandsPort(Port):
         """A careful person reads down to the whole millimetre that is surely there; close to the
         plate, with a stack of feeler gauges, to the tenth."""
         gap = self.printer.gap()
-        if gap < 4.0:
-            return {"clearance_mm": max(int((gap - 0.02) * 10) / 10, 0.0)}
+        if gap < 10.0:
+            return self._stacked(gap)
         return {"clearance_mm": int(gap - 0.2)}
+
+    def stack(self, session: Session) -> dict[str, Any]:
+        """The thickest stack of blocks, coins and gauges that fits under the nozzle, to the tenth;
+        nobody has one of more than 60 mm."""
+        return self._stacked(min(self.printer.gap(), 60.0))
+
+    def _stacked(self, gap: float) -> dict[str, Any]:
+        return {"clearance_mm": max(int((gap - 0.02) * 10) / 10, 0.0)}
 
     def reflash(self, session: Session) -> dict[str, Any]:
         """Load new firmware: all values are lost."""

@@ -1,0 +1,179 @@
+"""Every answer held against what was asked: where the printer stands after each motion.
+
+A printer, or a console that was taught wrongly, may tell what is not so. Nothing further moves
+after that, and what was told is not stored: NotAsAsked says what was asked and what was told.
+"""
+
+import time
+from dataclasses import dataclass
+
+from tallgrain.errors import NotAsAsked
+from tallgrain.link.protocol import Place, Printer, PrinterState
+
+# How far from where it was sent a printer may say that it stands (mm).
+ARRIVES_MM = 0.1
+# A lift that ends at the end of travel is told twice the same before it is believed.
+STILL_S = 0.05
+
+
+@dataclass(frozen=True)
+class Stood:
+    """Where it stood when it was last heard, and in which power-on and frame of z."""
+
+    boot: str
+    frame: int
+    at: Place
+
+
+class Motions:
+    """The motions of one printer, each answer checked. Raises NotAsAsked, and what the link raises.
+
+    Places are nozzle positions in the printer's own coordinates (mm).
+    """
+
+    def __init__(self, printer: Printer) -> None:
+        self._printer = printer
+        self._stood: Stood | None = None
+
+    def look(self) -> PrinterState:
+        """Where it stands now, believed as it is told: a person or a print may have moved it."""
+        return self._take(self._printer.state())
+
+    def note(self, state: PrinterState) -> None:
+        """A state that was told after something that may change its frame."""
+        self._take(state)
+
+    def still(self) -> PrinterState:
+        """Where it stands, after something that moves nothing."""
+        state = self._printer.state()
+        self._same_frame(state)
+        if self._stood is not None:
+            self._near("stay where it was", self._stood.at, state.position)
+        return self._take(state)
+
+    def go(self, x: float, y: float, z: float) -> PrinterState:
+        """Straight to a place."""
+        state = self._printer.go(x, y, z)
+        self._same_frame(state)
+        self._near("go there", Place(x, y, z), state.position)
+        return self._take(state)
+
+    def lift(self, mm: float, to_the_end: bool = False) -> PrinterState:
+        """Away from the plate; `to_the_end`: the end of travel may come first."""
+        before = self._before()
+        state = self._printer.lift(mm)
+        self._same_frame(state)
+        rise = state.position.z - before.z
+        if to_the_end and -ARRIVES_MM < rise < mm - ARRIVES_MM:
+            time.sleep(STILL_S)
+            again = self._printer.state().position
+            self._near("stand at the end of its travel", state.position, again)
+            return self._take(state)
+        self._near(f"rise by {mm:.2f} mm", Place(before.x, before.y, before.z + mm), state.position)
+        return self._take(state)
+
+    def lower(self, mm: float) -> PrinterState:
+        """Toward the plate."""
+        before = self._before()
+        state = self._printer.lower(mm)
+        self._same_frame(state)
+        to = Place(before.x, before.y, before.z - mm)
+        self._near(f"go down by {mm:.2f} mm", to, state.position)
+        return self._take(state)
+
+    def touch(self, floor: float) -> Place:
+        """Down until the probe trips. That it stands there the lift that follows tells."""
+        before = self._before()
+        tripped = self._printer.touch(floor)
+        asked = f"touch straight down from {_told(before)}, not under z = {floor:.3f}"
+        if not (
+            abs(tripped.x - before.x) <= ARRIVES_MM and abs(tripped.y - before.y) <= ARRIVES_MM
+            and floor - ARRIVES_MM <= tripped.z <= before.z + ARRIVES_MM
+        ):  # fmt: skip
+            raise self._not_so(asked, f"a trip at {_told(tripped)}")
+        if self._stood is not None:
+            self._stood = Stood(self._stood.boot, self._stood.frame, tripped)
+        return tripped
+
+    def reference(self, down_mm: float) -> PrinterState:
+        """Reference; its frame is another one afterwards."""
+        boot = self._stood.boot if self._stood else None
+        state = self._printer.reference(down_mm)
+        if boot is not None and state.boot != boot:
+            raise self._not_so("reference", "that it was switched off and on meanwhile")
+        met = state.reference_touch
+        if not state.referenced:
+            raise self._not_so("reference", "that it is not referenced")
+        if met is not None:
+            here = state.position
+            if (
+                abs(here.x - met.x) > ARRIVES_MM or abs(here.y - met.y) > ARRIVES_MM
+                or here.z < met.z - ARRIVES_MM
+            ):  # fmt: skip
+                raise self._not_so(
+                    "reference", f"a trip at {_told(met)} while it stands at {_told(here)}"
+                )
+        return self._take(state)
+
+    def raise_support(self, name: str, mm: float) -> PrinterState:
+        """One Z motor alone; its frame may be another one afterwards."""
+        before = self._printer.state()
+        state = self._printer.raise_support(name, mm)
+        was, now = (dict(s.supports).get(name) for s in (before, state))
+        if was is not None and now is not None and abs(now - was - mm) > ARRIVES_MM:
+            raise self._not_so(
+                f"move the Z motor {name} by {mm:+.3f} mm", f"that it moved by {now - was:+.3f} mm"
+            )
+        return self._take(state)
+
+    def rest(self, seconds: float) -> PrinterState:
+        """Wait in place."""
+        return self._stayed(self._printer.rest(seconds))
+
+    def wait_for_heat(self) -> PrinterState:
+        """Wait in place until the targets are reached."""
+        return self._stayed(self._printer.wait_for_heat())
+
+    def _stayed(self, state: PrinterState) -> PrinterState:
+        if self._stood is not None:
+            self._same_frame(state)
+            self._near("stay where it was", self._stood.at, state.position)
+        return self._take(state)
+
+    def _before(self) -> Place:
+        if self._stood is None:
+            self._take(self._printer.state())
+        assert self._stood is not None
+        return self._stood.at
+
+    def _take(self, state: PrinterState) -> PrinterState:
+        self._stood = Stood(state.boot, state.frame, state.position)
+        return state
+
+    def _same_frame(self, state: PrinterState) -> None:
+        stood = self._stood
+        if stood is None:
+            return
+        if state.boot != stood.boot:
+            raise self._not_so("go on", "that it was switched off and on meanwhile")
+        if state.frame != stood.frame:
+            raise self._not_so(
+                "go on", "that its z means another height than before, which nobody asked for"
+            )
+
+    def _near(self, asked: str, to: Place, told: Place) -> None:
+        off = max(abs(to.x - told.x), abs(to.y - told.y), abs(to.z - told.z))
+        if not off <= ARRIVES_MM:
+            raise self._not_so(f"{asked}, {_told(to)},", f"that it stands at {_told(told)}")
+
+    def _not_so(self, asked: str, told: str) -> NotAsAsked:
+        self._stood = None
+        return NotAsAsked(
+            f"the printer was asked to {asked} and told {told}.", self._printer.identity.name,
+            "Nothing moves further and nothing of it is stored. Look where the nozzle stands; if "
+            "it does so again, what speaks for this printer is wrong.",
+        )  # fmt: skip
+
+
+def _told(place: Place) -> str:
+    return f"x {place.x:.2f}, y {place.y:.2f}, z {place.z:.2f}"
