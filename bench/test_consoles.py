@@ -6,7 +6,7 @@ import sys
 import threading
 import time
 
-from standins import Standin, shipped_sheet
+from standins import Standin, looked_down, shipped_sheet
 from tallgrain.errors import TallGrainError
 from tallgrain.link.connect import connected
 from tallgrain.link.guard import Guard
@@ -61,7 +61,7 @@ def test_a_halt_in_mid_touch_on_each_link(benchmark, tell):
         delays = []
         for _ in range(40):
             guard = Guard(printer, shipped_sheet("Barley"))
-            guard.see_clearance(made.hands("hands.ruler")["clearance_mm"])
+            looked_down(made, guard)
 
             def touch(guard=guard):
                 try:

@@ -15,6 +15,7 @@ from tallgrain.core.plan.grid import grid_plan
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.link.client import JsonRpcPrinter
 from tallgrain.link.guard import Guard
+from tallgrain.link.looks import READING_MM
 from tallgrain.routines.events import BreakOff
 from tallgrain.routines.survey import survey
 from tallgrain.store.ledger import Ledger
@@ -129,7 +130,12 @@ def test_halt_in_mid_touch(benchmark, tell, monkeypatch, tmp_path):
     for turn in range(60):
         if s.needs_clearance:
             s.printer.lift(10.0)
-            s.see_clearance(hands("hands.ruler")["clearance_mm"])
+            while not s.guard.trusted:
+                near = hands("hands.ruler")["clearance_mm"] < READING_MM or s.guard.wants_fit
+                seen = hands("hands.stack" if near else "hands.ruler")["clearance_mm"]
+                s.see_fit(seen, True) if near else s.see_clearance(seen)
+                s.do("finding the reference", s.guard.reference)
+                spin(lambda: not s.busy)
         s.start_survey()
         spin(lambda n=1 + turn % 4: s.progress is None or len(s.progress.touched) >= n)
         spin_for(0.01 * (turn % 7))

@@ -12,6 +12,7 @@ from PyQt6.QtCore import QEventLoop, QPointF, QRectF, Qt, QTimer
 from PyQt6.QtGui import QImage, QPainter
 
 from tallgrain.demo import at_hands
+from tallgrain.link.looks import READING_MM
 from tallgrain.ui import theme
 from tallgrain.ui.draw.pens import text
 from tallgrain.ui.start import application, demo_window
@@ -195,7 +196,12 @@ def levelling(shoot):
     window.visit("Tilt")
     hand("rack", name="left", mm=0.35)
     spin(lambda: s.needs_clearance)
-    s.see_clearance(float(hand("ruler")["clearance_mm"]))
+    while not s.guard.trusted:
+        near = hand("ruler")["clearance_mm"] < READING_MM or s.guard.wants_fit
+        seen = float(hand("stack" if near else "ruler")["clearance_mm"])
+        s.see_fit(seen, True) if near else s.see_clearance(seen)
+        s.do("finding the reference", s.guard.reference)
+        spin(lambda: not s.busy)
     window.primary()
     spin(lambda: len(window.tilt.work.passes) == 1 and len(window.tilt.work.touched) < 5)
     shoot("tilt")

@@ -4,6 +4,9 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QWidget
 
+from standins import see
+from tallgrain.errors import LookAgain
+
 
 def press(window, key, modifier=Qt.KeyboardModifier.NoModifier):
     """A key as the keyboard sends it: to whatever has the focus."""
@@ -18,6 +21,19 @@ def idle(window, qtbot):
     s = window.session
     qtbot.waitUntil(lambda: not s.busy and s.worker.resting, timeout=45_000)
     qtbot.wait(15)
+
+
+def brought_down(window, made, qtbot):
+    """Look and reference as often as it is asked for, until the height is known."""
+    s = window.session
+    for _ in range(12):
+        if s.guard.trusted:
+            return
+        see(made, s)
+        s.do("finding the reference", lambda: (s.guard.reference(), s.guard.park()))
+        idle(window, qtbot)
+        assert s.problem is None or isinstance(s.problem, LookAgain), s.problem
+    raise AssertionError("it asked for looks without end")
 
 
 def words(window):

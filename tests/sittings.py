@@ -4,7 +4,7 @@ import contextlib
 
 from PyQt6.QtCore import QEventLoop, QTimer
 
-from standins import Standin
+from standins import Standin, see
 from tallgrain.demo import put_sheet
 from tallgrain.errors import TallGrainError
 from tallgrain.store.ledger import Ledger
@@ -43,9 +43,9 @@ class Sitting:
             self.wait(20)
 
     def look(self):
-        seen = self.hands("ruler")["clearance_mm"]
         with contextlib.suppress(TallGrainError):
-            self.session.see_clearance(float(seen))
+            if self.session.guard is not None:
+                see(self.made, self.session)
 
     def end(self):
         self.window.close()

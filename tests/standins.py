@@ -1,12 +1,16 @@
 """Running the program and its stand-in as processes, as a person would."""
 
+import contextlib
 import json
 import os
+import re
 import socket
 import subprocess
 import sys
 
+from tallgrain.errors import LookAgain
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
+from tallgrain.link.looks import READING_MM
 
 PROGRAM = [sys.executable, "-m", "tallgrain"]
 # Which link tests use where they don't say: json, hazel (TCP) or medlar (a pseudo-terminal).
@@ -67,6 +71,41 @@ class Standin:
         self._process.kill()
         self._process.wait()
         self._process.stdout.close()
+
+
+def see(made, seer, short=0.0):
+    """One look of a careful person, told to a guard or a session: a ruler from far, the thickest
+    thing that fits from near; `short`: how much less is said (mm)."""
+    guard = getattr(seer, "guard", None) or seer
+    ruler = made.hands("hands.ruler")["clearance_mm"]
+    if ruler < READING_MM or guard.wants_fit:
+        seer.see_fit(made.hands("hands.stack")["clearance_mm"] - short, True)
+    else:
+        seer.see_clearance(ruler - short)
+
+
+def looked_down(made, guard):
+    """Look and reference as often as it is asked for; how many looks. Raises what ends it."""
+    for look in range(1, 13):
+        see(made, guard)
+        with contextlib.suppress(LookAgain):
+            guard.reference()
+            return look
+    raise AssertionError("it asked for looks without end")
+
+
+def looked_down_by_words(made, *words):
+    """A verb again and again, each time with the look that it asks for, until it ends otherwise."""
+    for _ in range(12):
+        ruler = made.hands("hands.ruler")["clearance_mm"]
+        near = ruler < READING_MM
+        look = ("--fits-mm", made.hands("hands.stack")["clearance_mm"]) if near else (
+            "--clearance-mm", ruler
+        )  # fmt: skip
+        done = tallgrain(*words, *look)
+        if done.returncode != 1 or not re.search(r"\((--fits-mm|--clearance-mm)\)", done.stderr):
+            return done
+    raise AssertionError("it asked for looks without end")
 
 
 def tallgrain(*words, check=None, **options):

@@ -154,8 +154,8 @@ def test_each_fault_at_each_operation_ends_in_a_sentence(on, monkeypatch, link, 
             assert not state.referenced and not guard.trusted
             with pytest.raises(TrustLost):
                 guard.touch_at(100.0, 100.0)
-    if guard.trusted:
-        guard.park()
+    guard.attach()  # it was asked past the guard
+    guard.park()
     assert printer.up and made.truth()["strikes"] == []
 
 

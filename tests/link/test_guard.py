@@ -3,13 +3,19 @@ import time
 
 import pytest
 
+from standins import looked_down, see
 from tallgrain.core.machine.reach import Reach
-from tallgrain.errors import GuardRefused, Halted, JobError, PrinterRefused, TrustLost
+from tallgrain.errors import (
+    GuardRefused,
+    Halted,
+    JobError,
+    LookAgain,
+    NoTrip,
+    PrinterRefused,
+    ProbeDoubted,
+    TrustLost,
+)
 from tallgrain.link.guard import AIR_MM
-
-
-def look(made, guard):
-    guard.see_clearance(made.hands("hands.ruler")["clearance_mm"])
 
 
 def test_a_cold_printer_moves_only_after_a_look(linked):
@@ -20,17 +26,22 @@ def test_a_cold_printer_moves_only_after_a_look(linked):
         with pytest.raises(TrustLost, match="clearance"):
             act()
     assert made.truth()["gap_mm"] == pytest.approx(before, abs=0.01)
-    look(made, guard)
-    guard.reference()
+    see(made, guard)
+    with pytest.raises(LookAgain, match="raised by 10"):
+        guard.reference()
+    assert guard.clearance_mm is None  # one look is good for one way
+    assert looked_down(made, guard) <= 5
     assert guard.trusted
-    assert guard.clearance_mm is None  # one look is good for one way down
 
 
-@pytest.mark.parametrize("mm", [0, 2.9, -5, 501, float("nan")])
+@pytest.mark.parametrize("mm", [0, 2.9, 24.9, -5, 501, float("nan")])
 def test_clearances_that_cannot_be_meant(linked, mm):
     _, _, guard = linked("--cold")
     with pytest.raises(GuardRefused, match="clearance"):
         guard.see_clearance(mm)
+    if not 2 < mm < 500:
+        with pytest.raises(GuardRefused, match="clearance"):
+            guard.see_fit(mm)
 
 
 @pytest.mark.parametrize("seed", range(2))
@@ -38,20 +49,24 @@ def test_clearances_that_cannot_be_meant(linked, mm):
 def test_a_dead_probe_on_the_first_way_down_strikes_nothing(linked, seed, hand):
     made, _, guard = linked("--cold", "--seed", str(seed))
     made.hands("hands.probe", state=hand)
-    look(made, guard)
     if hand == "free":
-        guard.reference()
+        looked_down(made, guard)
         guard.park()
         return
     if hand == "jammed":
-        with pytest.raises(JobError, match="did not trip within"):
-            guard.reference()
+        with pytest.raises(NoTrip, match="did not trip within"):
+            looked_down(made, guard)
         assert not guard.trusted
-        with pytest.raises(TrustLost):
-            guard.reference()
+        with pytest.raises(ProbeDoubted, match="nothing goes down"):
+            looked_down(made, guard)
+        stands = made.truth()["gap_mm"]
+        made.hands("hands.mend")
+        guard.probe_was_felt()
+        looked_down(made, guard)
+        assert made.truth()["gap_mm"] < stands
     else:
         with pytest.raises(JobError, match="above where the plate can be"):
-            guard.reference()
+            looked_down(made, guard)
         assert not guard.trusted
     assert made.truth()["strikes"] == []
 
@@ -63,8 +78,7 @@ def test_insane_stored_values_strike_nothing(linked, barley, drop):
     printer.set_value("trip_height", -drop)
     guard.attach()
     assert not guard.trusted
-    look(made, guard)
-    guard.reference()
+    looked_down(made, guard)
     made.hands("hands.probe", state="jammed")
     guard.printer.extend()
     with pytest.raises(JobError, match=r"did not trip|is outside"):
@@ -112,8 +126,7 @@ def test_after_a_halt_nothing_moves(linked):
             act()
     guard.park()
     assert made.truth()["gap_mm"] == before
-    look(made, guard)
-    guard.reference()
+    looked_down(made, guard)
     guard.park()
 
 

@@ -10,7 +10,7 @@ from hypothesis import HealthCheck, Phase, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule
 
-from standins import Standin
+from standins import Standin, looked_down, see
 from tallgrain.core.machine.reach import Reach
 from tallgrain.errors import TallGrainError
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
@@ -50,8 +50,20 @@ class AtTheGuard(RuleBasedStateMachine):
 
     @rule(short=st.floats(0, 6))
     def look(self, short):
-        seen = self.made.hands("hands.ruler")["clearance_mm"] - short
-        self.attempt(self.guard.see_clearance, seen)
+        self.attempt(see, self.made, self.guard, short)
+
+    @rule()
+    def look_down(self):
+        self.attempt(looked_down, self.made, self.guard)
+
+    @rule()
+    def feel_the_probe(self):
+        """A finger, as honest as the probe: it shows that it is alive only where it is."""
+        self.made.hands("hands.probe", state="held")
+        tripped = self.printer.state().tripped
+        self.made.hands("hands.probe", state="free")
+        if tripped and not self.printer.state().tripped:
+            self.guard.probe_was_felt()
 
     @rule()
     def reference(self):

@@ -2,6 +2,7 @@
 
 import pytest
 
+from standins import looked_down
 from tallgrain.core.plan.patch import Patch, patch_places
 from tallgrain.errors import GuardRefused, JobError, LinkError, PrinterRefused, TallGrainError
 from tallgrain.formats.program import patch_program
@@ -9,8 +10,7 @@ from tallgrain.link.guard import Guard
 
 
 def look_and_reference(made, guard):
-    guard.see_clearance(made.hands("hands.ruler")["clearance_mm"])
-    guard.reference()
+    looked_down(made, guard)
 
 
 def over_the_gauge(made, guard):
@@ -77,7 +77,7 @@ def test_a_step_that_fails_gives_its_leave_back(linked, error):
     look_and_reference(made, guard)
     over_the_gauge(made, guard)
     guard.see_room(0.2, True)
-    guard.printer = Breaking(printer, error)
+    guard.printer = guard.motions.printer = Breaking(printer, error)
     with pytest.raises(TallGrainError):
         guard.step(-0.01)
     assert printer.state().leave_mm == 0.0

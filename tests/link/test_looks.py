@@ -95,7 +95,7 @@ def evenings(name, seeds, link=None):
             set_gap(made, printer, guard, gap)
             if dead:
                 made.hands("hands.fault", fault="dead")
-            if (felt := bool(rng.random() < 0.3) and not dead):
+            if felt := bool(rng.random() < 0.3) and not dead:
                 guard.probe_was_felt()
             before = len(made.truth()["strikes"])
             looks = brought_down(made, printer, guard, Builder(way, rng))

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from standins import Standin
+from standins import Standin, looked_down
 from tallgrain.core.machine.reach import Reach
 from tallgrain.core.plan.grid import grid_plan
 from tallgrain.errors import GuardRefused, JobError, TrustLost
@@ -16,23 +16,11 @@ KINDS = ("Barley", "Rye", "Millet")
 SHEETS = {name: parse_sheet(shipped_sheet_text(name), name) for name in KINDS}
 
 
-def look(made, guard):
-    """Look, type, reference; a nozzle that is the probe needs a second look from near."""
-    for _ in range(2):
-        guard.see_clearance(made.hands("hands.ruler")["clearance_mm"])
-        try:
-            guard.reference()
-        except TrustLost as again:
-            assert "near the plate now" in again.what
-        else:
-            return
-
-
 @pytest.mark.parametrize("seed", range(2))
 @pytest.mark.parametrize("name", KINDS)
 def test_every_kind_is_surveyed_as_it_truly_is(printer_of, name, seed):
     made, _, guard = printer_of(name, "--cold", "--seed", str(seed))
-    look(made, guard)
+    looked_down(made, guard)
     guard.extend()
     points = grid_plan(SHEETS[name], 7, 7).points
     z = np.array([guard.touch_at(*p) for p in points])
@@ -64,7 +52,7 @@ def test_no_ailment_of_the_probe_strikes(printer_of, name, ail):
     made, _, guard = printer_of(name, "--cold", "--fault", ail)
     for _ in range(2):
         with pytest.raises(JobError):
-            look(made, guard)
+            looked_down(made, guard)
             guard.extend()
             for p in grid_plan(SHEETS[name], 3, 3).points:
                 guard.touch_at(*p)
@@ -79,9 +67,8 @@ def test_a_wrong_offset_in_the_printer_strikes_nothing(printer_of, back):
     printer.set_value("offset_x", -back[0])
     printer.set_value("offset_y", -back[1])
     assert {v.meaning: v.ours for v in printer.values()}["offset_x"] == -back[0]
-    guard.see_clearance(made.hands("hands.ruler")["clearance_mm"])
     try:
-        guard.reference()
+        looked_down(made, guard)
         guard.extend()
         guard.touch_at(200.0, 200.0)
     except JobError:
@@ -187,9 +174,8 @@ def test_a_reflash_loses_all_and_is_noticed(printer_of):
     assert not guard.trusted
     assert all(v.live == (v.kept if v.meaning else 0.0) for v in printer.values())
     assert all(v.ours == v.ours_default for v in printer.values())
-    guard.see_clearance(made.hands("hands.ruler")["clearance_mm"])
     # Without its offset this printer puts the nozzle, not the probe, over the datum.
-    guard.reference()
+    looked_down(made, guard)
     assert guard.trusted
     assert not Reach(SHEETS["Barley"]).refusals([(175.0 + 21.5, 175.0 - 17.0)])[0]
 

@@ -1,6 +1,5 @@
 """Levelling by the Z motors at a stand-in: it converges, it stops, and nothing is struck."""
 
-import contextlib
 import itertools
 import json
 import subprocess
@@ -8,10 +7,10 @@ import subprocess
 import numpy as np
 import pytest
 
-from standins import LINK, PROGRAM, tallgrain
+from standins import LINK, PROGRAM, looked_down, looked_down_by_words, tallgrain
 from tallgrain.clock import now
 from tallgrain.core.solve.response import Diagnosis
-from tallgrain.errors import JobError, LookAgain, TallGrainError
+from tallgrain.errors import JobError, TallGrainError
 from tallgrain.formats.machine_toml import shipped_sheet_text
 from tallgrain.routines.events import BreakOff
 from tallgrain.routines.tilt import TiltJob, TiltPass, check_motors, tilt_loop
@@ -30,13 +29,7 @@ def level(printer_of, home):
         for fault in faults:
             made.hands("hands.fault", fault=fault)
         guard.attach()
-        guard.see_clearance(made.hands("hands.ruler")["clearance_mm"])
-        for _ in range(3):  # a long probe may want a nearer look
-            with contextlib.suppress(LookAgain):
-                guard.reference()
-            if guard.trusted:
-                break
-            guard.see_clearance(made.hands("hands.ruler")["clearance_mm"])
+        looked_down(made, guard)
         ledger = Ledger.open(home, "A test")
         opened.append(ledger)
         passes = []
@@ -163,13 +156,11 @@ def test_on_the_command_line(standin):
     assert passes[0]["sent_mm"] == pytest.approx(passes[0]["raise_mm"], abs=0.00126)
     assert passes[1]["sent_mm"] == {"left": 0.0, "right": 0.0}
     made.hands("hands.rack", name="left", mm=0.3)
-    clearance = str(made.hands("hands.ruler")["clearance_mm"])
-    told = tallgrain(*words, "--passes", "0", "--clearance-mm", clearance, check=0).stdout
-    assert "measured only" in told
+    assert "measured only" in looked_down_by_words(made, *words, "--passes", "0").stdout
 
 
 @pytest.mark.parametrize(("fault", "kind", "who"), [
-    ("", "healthy", None), ("motor-slack:2", "slack", 1), ("motor-lead:3", "lead", 2),
+    ("", "healthy", None), ("motor-slack:2:0.25", "slack", 1), ("motor-lead:3", "lead", 2),
     ("motor-still:1", "still", 0),
 ])  # fmt: skip
 def test_motors_are_checked_there_and_back(printer_of, home, fault, kind, who):
@@ -177,7 +168,7 @@ def test_motors_are_checked_there_and_back(printer_of, home, fault, kind, who):
     if fault:
         made.hands("hands.fault", fault=fault)
     guard.attach()
-    guard.see_clearance(made.hands("hands.ruler")["clearance_mm"])
+    looked_down(made, guard)
     before = true_slopes(made, guard)
     ledger = Ledger.open(home, "A test")
     told = [e for e in check_motors(guard, ledger, now, BreakOff()) if isinstance(e, Diagnosis)]
@@ -207,8 +198,7 @@ def test_a_soft_gantry_on_four_motors_is_levelled_and_untwisted(standin, home, t
     made.hands("hands.rack", name="fl", mm=0.3)
     made.hands("hands.rack", name="rr", mm=0.25)  # a twist: opposite corners
     words = ["routine", "tilt", "--link", made.url, "--machine", str(path), "--json"]
-    clearance = str(made.hands("hands.ruler")["clearance_mm"])
-    told = tallgrain(*words, "--clearance-mm", clearance, check=0).stdout
+    told = looked_down_by_words(made, *words).stdout
     passes = [json.loads(line) for line in told.splitlines()]
     assert passes[0]["spread_mm"] > 0.2 and passes[-1]["verdict"] == "within tolerance"
     assert set(passes[0]["raise_mm"]) == set(places) and len(passes) <= 4
@@ -219,12 +209,7 @@ def test_screws_on_the_command_line(standin):
     made = standin("--machine", "Rye", "--seed", "5")
     made.hands("hands.turn", name="front-left", clockwise_deg=200.0)
     command = [*PROGRAM, "routine", "adjusters", "--link", made.url, "--machine", "Rye", "--json"]
-    for _ in range(3):  # a long probe may want a nearer look
-        look = ["--clearance-mm", str(made.hands("hands.ruler")["clearance_mm"])]
-        referenced = tallgrain("survey", *command[-5:-1], "--count", "2x2", *look)
-        if referenced.returncode == 0:
-            break
-        assert "near the plate" in referenced.stderr
+    assert looked_down_by_words(made, "survey", *command[-5:-1], "--count", "2x2").returncode == 0
     loop = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
     passes = []
     for line in loop.stdout:

@@ -76,6 +76,7 @@ def test_a_fault_while_finding_the_plate_changes_nothing(linked, ledger, barley)
         list(resume(guard, ledger, ident, plan, now, BreakOff()))
     assert ledger.survey(ident) == before
     assert made.truth()["gap_mm"] > 5
+    guard.probe_was_felt()
     token = BreakOff()
     token.ask()
     events = list(resume(guard, ledger, ident, plan, now, token))

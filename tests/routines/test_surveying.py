@@ -7,7 +7,7 @@ import time
 import numpy as np
 import pytest
 
-from standins import PROGRAM, as_json, tallgrain
+from standins import PROGRAM, as_json, looked_down, tallgrain
 from tallgrain.clock import now
 from tallgrain.core.plan.grid import grid_plan
 from tallgrain.errors import Halted, LinkError, TallGrainError, TrustLost
@@ -148,10 +148,10 @@ def _recover(made, printer, guard):
     for _ in range(3):
         if guard.trusted:
             return
-        guard.lift(5.0)
-        guard.see_clearance(made.hands("hands.ruler")["clearance_mm"])
+        guard.raise_on_request(5.0)
+        guard.probe_was_felt()
         try:
-            guard.reference()
+            looked_down(made, guard)
             guard.park()
         except TallGrainError:
             continue

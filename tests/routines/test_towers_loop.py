@@ -6,14 +6,13 @@ import json
 import numpy as np
 import pytest
 
-from standins import LINK, tallgrain
+from standins import LINK, looked_down, tallgrain
 from tallgrain.clock import now
 from tallgrain.core.values import APPLIED, SETTING
 from tallgrain.errors import (
     GuardRefused,
     InputError,
     JobError,
-    LookAgain,
     TallGrainError,
     TrustLost,
 )
@@ -25,13 +24,7 @@ from tallgrain.store.ledger import VALUE, Ledger
 
 def looked(made, guard):
     """A person looks until the guard believes the height."""
-    for _ in range(4):
-        guard.see_clearance(made.hands("hands.ruler")["clearance_mm"])
-        with contextlib.suppress(LookAgain):
-            guard.reference()
-        if guard.trusted:
-            return
-    raise AssertionError("it was never trusted")
+    looked_down(made, guard)
 
 
 @pytest.fixture

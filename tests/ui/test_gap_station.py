@@ -3,7 +3,8 @@
 import pytest
 from PyQt6.QtCore import Qt
 
-from at_the_window import idle, press
+from at_the_window import brought_down, idle, press
+from standins import see
 from tallgrain import demo
 from tallgrain.errors import LinkError
 from tallgrain.formats.values_json import backups, read_values
@@ -139,7 +140,7 @@ def relink(window, made, qtbot):
 
 def look_and_reference(window, made, qtbot, page):
     s = window.session
-    s.see_clearance(float(made.hands("hands.ruler")["clearance_mm"]))
+    brought_down(window, made, qtbot)
     page.primary()
     idle(window, qtbot)
     assert s.guard.trusted, s.problem
@@ -175,7 +176,7 @@ def test_a_reflash_is_recognised_and_everything_given_back_unproven(gap, qtbot):
     assert records[-1].why == "given back after a reflash, unproven"
     assert records[-1].ours()["trip_height"] == pytest.approx(wanted, abs=1e-4)
     # Signs may have changed with the build: nothing goes down before the probe's checks.
-    s.see_clearance(float(made.hands("hands.ruler")["clearance_mm"]))
+    see(made, s)
     window.gap.show_tab(0)
     z = s.printer.state().position.z
     press(window, Qt.Key.Key_F5)
@@ -343,7 +344,7 @@ def test_nudges_while_it_prints_become_a_value(gap, qtbot):
     assert window.gap.kernel(s).reason == "two places differ"
     s.raise_nozzle(10.0)
     qtbot.wait(300)
-    s.see_clearance(float(made.hands("hands.ruler")["clearance_mm"]))
+    see(made, s)
     page.take.click()
     idle(window, qtbot)
     held = {v.meaning: v.ours for v in s.printer.values()}

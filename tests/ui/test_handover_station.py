@@ -6,6 +6,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
 from at_the_window import idle, press
+from standins import see
 from tallgrain.link.connect import dialect_named
 from tallgrain.link.console.starts import read_start
 from tallgrain.ui.route import Fill
@@ -126,7 +127,7 @@ def test_reflash_day_and_the_card(handover, qtbot, tmp_path):
     press(window, Qt.Key.Key_F5)
     qtbot.waitUntil(lambda: s.link.value == "up" and bool(window.values.lost), timeout=10_000)
     assert station.kernel(s).reason == "reflashed" and station.give.isVisible()
-    s.see_clearance(made.hands("hands.ruler")["clearance_mm"])
+    see(made, s)
     station.give.click()
     idle(window, qtbot)
     assert window.values.ours("offset_x") == pytest.approx(22.25)

@@ -7,7 +7,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QPushButton
 
 from at_the_window import idle, press
-from standins import LINK
+from standins import LINK, see
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.link.guard import Guard
 from tallgrain.ui.route import Fill
@@ -55,8 +55,7 @@ def walk(window, made, qtbot, until=ORDER[-1]):
             window.probe.work.make("lifted")
         else:
             if check == "reference":
-                page.clearance.clearance.setValue(made.hands("hands.ruler")["clearance_mm"])
-                press(window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
+                see(made, window.session)
                 page.power.setChecked(True)
             press(window, Qt.Key.Key_F5)
         idle(window, qtbot)

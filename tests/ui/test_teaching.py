@@ -4,7 +4,7 @@ import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
-from standins import Rpc, shipped_sheet
+from standins import Rpc, looked_down, shipped_sheet
 from tallgrain.errors import InputError
 from tallgrain.link.connect import connected
 from tallgrain.link.console.teaching import Lesson
@@ -127,8 +127,7 @@ def test_from_an_empty_file_to_a_dialect_that_surveys(teaching, qtbot, home):
     other.close()
     printer = connected(made.url.replace("hazel", "found-out"), "A test")
     guard = Guard(printer, shipped_sheet("Barley"))
-    guard.see_clearance(made.hands("hands.ruler")["clearance_mm"])
-    guard.reference()
+    looked_down(made, guard)
     guard.extend()
     z = guard.touch_at(120.0, 120.0) - printer.trip_height()
     assert z == pytest.approx(made.heights([(120.0, 120.0)])["heights"][0], abs=0.05)

@@ -4,7 +4,7 @@ import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
-from at_the_window import idle, press
+from at_the_window import brought_down, idle, press
 from tallgrain import demo
 from tallgrain.clock import now
 from tallgrain.core.survey import Conditions, Point, Survey
@@ -31,8 +31,7 @@ def tilt(bench, qtbot, standin):
         window.visit("Tilt")
         row = window.tilt.clearance
         assert row.isVisible() and not window.tilt.act.isEnabled()
-        row.clearance.setValue(made.hands("hands.ruler")["clearance_mm"])
-        press(window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
+        brought_down(window, made, qtbot)
         return window, made
 
     return open_tilt

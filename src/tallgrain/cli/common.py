@@ -2,8 +2,10 @@
 
 import json
 import signal
+import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
 from typing import Annotated, Any
@@ -11,6 +13,7 @@ from typing import Annotated, Any
 import typer
 
 from tallgrain.core.plan.names import KINDS
+from tallgrain.errors import InputError
 
 app = typer.Typer(
     add_completion=False,
@@ -35,7 +38,14 @@ Link = Annotated[str, typer.Option("--link", help="tcp://host:port of the printe
 Remote = Annotated[bool, typer.Option("--remote", help="Allow a printer on another computer.")]
 Clearance = Annotated[
     float | None,
-    typer.Option(help="How far the nozzle surely stands above the plate, by your own look."),
+    typer.Option(help="What you read between nozzle and plate (mm), from 25 mm up."),
+]
+Fits = Annotated[
+    float | None,
+    typer.Option(help="The thickest thing that fits under the nozzle (mm): a block, a coin."),
+]
+Finger = Annotated[
+    bool, typer.Option("--finger", help="First wait until a finger tripped the probe.")
 ]
 # "delta" is another word for towers.
 Kind = StrEnum("Kind", {k: k for k in (*KINDS, "delta")})
@@ -102,15 +112,32 @@ def on_interrupt(first: Callable[[], None], second: Callable[[], None]) -> None:
     signal.signal(signal.SIGINT, interrupted)
 
 
+@dataclass(frozen=True)
+class Seen:
+    """What the person at the printer sees and does before anything moves down. Raises InputError
+    for two looks at once."""
+
+    clearance_mm: float | None = None
+    fits_mm: float | None = None
+    finger: bool = False
+
+    def __post_init__(self) -> None:
+        if self.clearance_mm is not None and self.fits_mm is not None:
+            raise InputError(
+                "one look at a time.", "--fits-mm", "Give --clearance-mm or --fits-mm, not both."
+            )
+
+
 @contextmanager
 def at_the_printer(
-    link: str, machine: tuple[Any, str], remote: bool, clearance_mm: float | None, token: Any
+    link: str, machine: tuple[Any, str], remote: bool, seen: Seen, token: Any
 ) -> Iterator[tuple[Any, Any]]:
     """A guard on a linked printer and the ledger, its sheet stored; Ctrl+C asks the token to break
     off, twice halts. machine: a sheet and its text."""
     from tallgrain.clock import now
     from tallgrain.link.connect import connected
-    from tallgrain.link.guard import Guard
+    from tallgrain.routines.finger import feel_probe
+    from tallgrain.routines.guarding import guarded
 
     sheet, text = machine
     with writing() as ledger:
@@ -118,10 +145,14 @@ def at_the_printer(
             ledger.put_machine(sheet.name, text, now())
         printer = connected(link, "A command", remote)
         try:
-            guard = Guard(printer, sheet)
-            if clearance_mm is not None:
-                guard.see_clearance(clearance_mm)
+            guard = guarded(printer, sheet, ledger, now)
             on_interrupt(token.ask, guard.halt)
+            if seen.finger:
+                feel_probe(guard, lambda words: print(words, file=sys.stderr, flush=True))
+            if seen.clearance_mm is not None:
+                guard.see_clearance(seen.clearance_mm)
+            if seen.fits_mm is not None:
+                guard.see_fit(seen.fits_mm)
             yield guard, ledger
         finally:
             printer.close()

@@ -11,10 +11,13 @@ import typer
 from tallgrain.cli.common import (
     AsJson,
     Clearance,
+    Finger,
+    Fits,
     Free,
     Link,
     MachineName,
     Remote,
+    Seen,
     app,
     at_the_printer,
     number,
@@ -40,6 +43,8 @@ def repeatability_routine(
     touches: Touches = 10,
     retract: Retract = False,
     clearance_mm: Clearance = None,
+    fits_mm: Fits = None,
+    finger: Finger = False,
     remote: Remote = False,
     as_json: AsJson = False,
 ) -> None:
@@ -51,17 +56,18 @@ def repeatability_routine(
     from tallgrain.routines.repeatability import Series, series_plan, touch_series
 
     check_url(link, remote)
+    seen = Seen(clearance_mm, fits_mm, finger)
     known = machine_sheet(machine)
     plan = series_plan(known[0], places, touches)
     token = BreakOff()
-    seen: list[tuple[float, ...]] = []
-    with at_the_printer(link, known, remote, clearance_mm, token) as (guard, ledger):
+    series: list[tuple[float, ...]] = []
+    with at_the_printer(link, known, remote, seen, token) as (guard, ledger):
         for event in touch_series(guard, ledger, plan, now, token, Series(retract)):
             if isinstance(event, PointTouched):
-                seen.append(event.touches)
+                series.append(event.touches)
                 _tell_pass(event, as_json)
-            elif isinstance(event, SurveyEnded) and seen:
-                _tell_end(event.ident, seen, as_json)
+            elif isinstance(event, SurveyEnded) and series:
+                _tell_end(event.ident, series, as_json)
     if token.asked:
         raise JobError("the series was broken off.", "routine", "What was touched is kept.")
 
@@ -108,6 +114,8 @@ def tilt_routine(
         bool, typer.Option("--check-motors", help="Only move every motor there and back.")
     ] = False,
     clearance_mm: Clearance = None,
+    fits_mm: Fits = None,
+    finger: Finger = False,
     remote: Remote = False,
     as_json: AsJson = False,
 ) -> None:
@@ -120,10 +128,11 @@ def tilt_routine(
     from tallgrain.routines.tilt import TiltJob, TiltPass, check_motors, tilt_loop
 
     check_url(link, remote)
+    seen = Seen(clearance_mm, fits_mm, finger)
     known = machine_sheet(machine)
     token = BreakOff()
     verdict = ""
-    with at_the_printer(link, known, remote, clearance_mm, token) as (guard, ledger):
+    with at_the_printer(link, known, remote, seen, token) as (guard, ledger):
         job = TiltJob(passes, hold, coarse)
         loop = check_motors if check else partial(tilt_loop, job=job)
         for event in loop(guard, ledger, now, token):
@@ -189,6 +198,8 @@ def towers_routine(
     ] = None,
     shrinkage: Annotated[float, typer.Option(help="How much that part shrank (%).")] = 0.0,
     clearance_mm: Clearance = None,
+    fits_mm: Fits = None,
+    finger: Finger = False,
     remote: Remote = False,
     as_json: AsJson = False,
 ) -> None:
@@ -202,11 +213,12 @@ def towers_routine(
     from tallgrain.routines.towers import TowersJob, TowersPass, towers_loop
 
     check_url(link, remote)
+    seen = Seen(clearance_mm, fits_mm, finger)
     known = machine_sheet(machine)
     chosen = parse_free(free) if free is not None else None
     printed = distances_of(read_skew(gauge), shrinkage / 100) if gauge is not None else ()
     token, verdict = BreakOff(), ""
-    with at_the_printer(link, known, remote, clearance_mm, token) as (guard, ledger):
+    with at_the_printer(link, known, remote, seen, token) as (guard, ledger):
         job = TowersJob(passes, chosen, count, printed)
         for event in towers_loop(guard, ledger, now, token, job):
             if isinstance(event, TowersPass):
@@ -249,6 +261,8 @@ def adjusters_routine(
     rounds: Annotated[int, typer.Option(min=1, max=12, help="Rounds of turning at most.")] = 4,
     hold: Annotated[str, typer.Option(help="least, or a screw that stays.")] = "least",
     clearance_mm: Clearance = None,
+    fits_mm: Fits = None,
+    finger: Finger = False,
     remote: Remote = False,
     as_json: AsJson = False,
 ) -> None:
@@ -264,6 +278,7 @@ def adjusters_routine(
     from tallgrain.routines.events import BreakOff
 
     check_url(link, remote)
+    seen = Seen(clearance_mm, fits_mm, finger)
     known = machine_sheet(machine)
     token = BreakOff()
     verdict = ""
@@ -271,7 +286,7 @@ def adjusters_routine(
     def turned() -> bool:
         return not token.asked and bool(sys.stdin.readline())
 
-    with at_the_printer(link, known, remote, clearance_mm, token) as (guard, ledger):
+    with at_the_printer(link, known, remote, seen, token) as (guard, ledger):
         for event in adjusters_loop(guard, ledger, now, token, turned, rounds, hold):
             if isinstance(event, AdjusterPass):
                 verdict = event.verdict

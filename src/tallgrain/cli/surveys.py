@@ -11,6 +11,8 @@ from tallgrain.cli.common import (
     AsJson,
     Clearance,
     Count,
+    Finger,
+    Fits,
     Free,
     Gcode,
     Kind,
@@ -21,6 +23,7 @@ from tallgrain.cli.common import (
     Remote,
     Rows,
     Samples,
+    Seen,
     aligned,
     app,
     at_the_printer,
@@ -155,6 +158,8 @@ def survey(
     plate_c: Annotated[float | None, typer.Option(help="Heat the plate first (°C).")] = None,
     soak_min: Annotated[float, typer.Option(min=0, max=120, help="Then wait (min).")] = 0.0,
     clearance_mm: Clearance = None,
+    fits_mm: Fits = None,
+    finger: Finger = False,
     remote: Remote = False,
     as_json: AsJson = False,
 ) -> None:
@@ -170,13 +175,14 @@ def survey(
     from tallgrain.routines.warm import warm_up
 
     check_url(link, remote)
+    seen = Seen(clearance_mm, fits_mm, finger)
     known = machine_sheet(machine)
     where = _where(_first_layer(gcode), points, after, margins, free)
     name = "towers" if plan == "delta" else str(plan)
     asked = count or (TOWERS_COUNT if name == "towers" else "5x5")
     planned = plan_for(known[0], name, parse_count(asked), samples, where)
     break_off = BreakOff()
-    with at_the_printer(link, known, remote, clearance_mm, break_off) as (guard, ledger):
+    with at_the_printer(link, known, remote, seen, break_off) as (guard, ledger):
         for phase in warm_up(guard, nozzle_c, plate_c, soak_min, break_off):
             _tell(phase, as_json)
         soaked = soak_min if plate_c is not None else None

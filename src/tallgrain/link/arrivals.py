@@ -5,7 +5,7 @@ after that, and what was told is not stored: NotAsAsked says what was asked and 
 """
 
 import time
-from dataclasses import dataclass
+from dataclasses import replace
 
 from tallgrain.errors import NotAsAsked
 from tallgrain.link.protocol import Place, Printer, PrinterState
@@ -16,15 +16,6 @@ ARRIVES_MM = 0.1
 STILL_S = 0.05
 
 
-@dataclass(frozen=True)
-class Stood:
-    """Where it stood when it was last heard, and in which power-on and frame of z."""
-
-    boot: str
-    frame: int
-    at: Place
-
-
 class Motions:
     """The motions of one printer, each answer checked. Raises NotAsAsked, and what the link raises.
 
@@ -32,41 +23,40 @@ class Motions:
     """
 
     def __init__(self, printer: Printer) -> None:
-        self._printer = printer
-        self._stood: Stood | None = None
+        self.printer = printer
+        self._stood: PrinterState | None = None
 
     def look(self) -> PrinterState:
         """Where it stands now, believed as it is told: a person or a print may have moved it."""
-        return self._take(self._printer.state())
+        return self._take(self.printer.state())
 
     def note(self, state: PrinterState) -> None:
         """A state that was told after something that may change its frame."""
         self._take(state)
 
-    def still(self) -> PrinterState:
-        """Where it stands, after something that moves nothing."""
-        state = self._printer.state()
-        self._same_frame(state)
-        if self._stood is not None:
-            self._near("stay where it was", self._stood.at, state.position)
-        return self._take(state)
+    def newest(self, told: PrinterState | None) -> PrinterState:
+        """The newer of what it told unasked and what it answered; asked for where neither is."""
+        known = [state for state in (self._stood, told) if state is not None]
+        return self._take(max(known, key=lambda s: s.clock_s)) if told else self.look()
 
     def go(self, x: float, y: float, z: float) -> PrinterState:
         """Straight to a place."""
-        state = self._printer.go(x, y, z)
-        self._same_frame(state)
+        before = self._leaving()
+        state = self.printer.go(x, y, z)
+        self._same_frame(before, state)
         self._near("go there", Place(x, y, z), state.position)
         return self._take(state)
 
     def lift(self, mm: float, to_the_end: bool = False) -> PrinterState:
         """Away from the plate; `to_the_end`: the end of travel may come first."""
-        before = self._before()
-        state = self._printer.lift(mm)
-        self._same_frame(state)
+        was = self._leaving()
+        before = was.position
+        state = self.printer.lift(mm)
+        self._same_frame(was, state)
         rise = state.position.z - before.z
         if to_the_end and -ARRIVES_MM < rise < mm - ARRIVES_MM:
             time.sleep(STILL_S)
-            again = self._printer.state().position
+            again = self.printer.state().position
             self._near("stand at the end of its travel", state.position, again)
             return self._take(state)
         self._near(f"rise by {mm:.2f} mm", Place(before.x, before.y, before.z + mm), state.position)
@@ -74,32 +64,33 @@ class Motions:
 
     def lower(self, mm: float) -> PrinterState:
         """Toward the plate."""
-        before = self._before()
-        state = self._printer.lower(mm)
-        self._same_frame(state)
+        was = self._leaving()
+        before = was.position
+        state = self.printer.lower(mm)
+        self._same_frame(was, state)
         to = Place(before.x, before.y, before.z - mm)
         self._near(f"go down by {mm:.2f} mm", to, state.position)
         return self._take(state)
 
     def touch(self, floor: float) -> Place:
         """Down until the probe trips. That it stands there the lift that follows tells."""
-        before = self._before()
-        tripped = self._printer.touch(floor)
+        was = self._leaving()
+        before = was.position
+        tripped = self.printer.touch(floor)
         asked = f"touch straight down from {_told(before)}, not under z = {floor:.3f}"
         if not (
             abs(tripped.x - before.x) <= ARRIVES_MM and abs(tripped.y - before.y) <= ARRIVES_MM
             and floor - ARRIVES_MM <= tripped.z <= before.z + ARRIVES_MM
         ):  # fmt: skip
             raise self._not_so(asked, f"a trip at {_told(tripped)}")
-        if self._stood is not None:
-            self._stood = Stood(self._stood.boot, self._stood.frame, tripped)
+        self._stood = replace(was, position=tripped)
         return tripped
 
     def reference(self, down_mm: float) -> PrinterState:
         """Reference; its frame is another one afterwards."""
-        boot = self._stood.boot if self._stood else None
-        state = self._printer.reference(down_mm)
-        if boot is not None and state.boot != boot:
+        boot = self._leaving().boot
+        state = self.printer.reference(down_mm)
+        if state.boot != boot:
             raise self._not_so("reference", "that it was switched off and on meanwhile")
         met = state.reference_touch
         if not state.referenced:
@@ -117,8 +108,8 @@ class Motions:
 
     def raise_support(self, name: str, mm: float) -> PrinterState:
         """One Z motor alone; its frame may be another one afterwards."""
-        before = self._printer.state()
-        state = self._printer.raise_support(name, mm)
+        before, self._stood = self.printer.state(), None
+        state = self.printer.raise_support(name, mm)
         was, now = (dict(s.supports).get(name) for s in (before, state))
         if was is not None and now is not None and abs(now - was - mm) > ARRIVES_MM:
             raise self._not_so(
@@ -128,35 +119,35 @@ class Motions:
 
     def rest(self, seconds: float) -> PrinterState:
         """Wait in place."""
-        return self._stayed(self._printer.rest(seconds))
+        return self._stayed(self._leaving(), self.printer.rest(seconds))
 
     def wait_for_heat(self) -> PrinterState:
         """Wait in place until the targets are reached."""
-        return self._stayed(self._printer.wait_for_heat())
+        return self._stayed(self._leaving(), self.printer.wait_for_heat())
 
-    def _stayed(self, state: PrinterState) -> PrinterState:
-        if self._stood is not None:
-            self._same_frame(state)
-            self._near("stay where it was", self._stood.at, state.position)
+    def still(self) -> PrinterState:
+        """Where it stands, after something that moves nothing."""
+        return self._stayed(self._leaving(), self.printer.state())
+
+    def _stayed(self, was: PrinterState, state: PrinterState) -> PrinterState:
+        self._same_frame(was, state)
+        self._near("stay where it was", was.position, state.position)
         return self._take(state)
 
-    def _before(self) -> Place:
-        if self._stood is None:
-            self._take(self._printer.state())
-        assert self._stood is not None
-        return self._stood.at
+    def _leaving(self) -> PrinterState:
+        """Where it stood. Not known any more until an answer says so: what was asked may be done
+        half, or done and never answered."""
+        was, self._stood = self._stood or self.printer.state(), None
+        return was
 
     def _take(self, state: PrinterState) -> PrinterState:
-        self._stood = Stood(state.boot, state.frame, state.position)
+        self._stood = state
         return state
 
-    def _same_frame(self, state: PrinterState) -> None:
-        stood = self._stood
-        if stood is None:
-            return
-        if state.boot != stood.boot:
+    def _same_frame(self, was: PrinterState, state: PrinterState) -> None:
+        if state.boot != was.boot:
             raise self._not_so("go on", "that it was switched off and on meanwhile")
-        if state.frame != stood.frame:
+        if state.frame != was.frame:
             raise self._not_so(
                 "go on", "that its z means another height than before, which nobody asked for"
             )
@@ -169,7 +160,7 @@ class Motions:
     def _not_so(self, asked: str, told: str) -> NotAsAsked:
         self._stood = None
         return NotAsAsked(
-            f"the printer was asked to {asked} and told {told}.", self._printer.identity.name,
+            f"the printer was asked to {asked} and told {told}.", self.printer.identity.name,
             "Nothing moves further and nothing of it is stored. Look where the nozzle stands; if "
             "it does so again, what speaks for this printer is wrong.",
         )  # fmt: skip

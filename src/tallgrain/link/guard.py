@@ -60,7 +60,7 @@ class Guard(ByHand):
         # A person who looks anew doubts what was known.
         self._forget()
         self._halted.clear()
-        state = state or self.motions.look()
+        state = self.motions.newest(state)
         self._z = state.position.z
         self._in_frame(state)
         try:
@@ -126,8 +126,8 @@ class Guard(ByHand):
 
     def _look_again(self, moved: str) -> LookAgain:
         ask = (
-            "Push things of known thickness under it (blocks, coins, gauges), and give the thickest "
-            "that fits (--fits-mm)."
+            "Push things of known thickness under it (blocks, coins, gauges), and give the "
+            "thickest that fits (--fits-mm)."
             if self.wants_fit or self.looks.newest.fits
             else "Look again how far it stands above the plate, and give what you read "
             "(--clearance-mm)."
@@ -146,7 +146,7 @@ class Guard(ByHand):
         way = self._z - (start - down) - HELD_MM
         self._z = self._moved(lambda: self.motions.lower(way)).position.z
         self.looks.know(self._z, HELD_MM)
-        raise self._look_again("the probe met nothing on the way that the looks allow; it is near now")
+        raise self._look_again("the probe met nothing as far as the looks allow; it is near now")
 
     def _referenced(self, down: float) -> PrinterState:
         """Reference no further down than that, and touch again to see that both agree."""
@@ -248,8 +248,8 @@ class Guard(ByHand):
                 "touching the datum again, the probe did not trip: the reference tripped in the "
                 "air.",
                 no.where,
-                "Look at the probe and its cable, trip it with a finger (the Probe station's checks, "
-                "or --finger), then look and reference again.",
+                "Look at the probe and its cable, trip it with a finger (the Probe station's "
+                "checks, or --finger), then look and reference again.",
             ) from None
         except JobError:
             self._forget()

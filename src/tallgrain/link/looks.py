@@ -151,6 +151,11 @@ class Looks:
         """How high the nozzle stands at the least, if no look but one is wrong (mm)."""
         return min(s.now(z) for s in self.seen)
 
+    @property
+    def heights(self) -> tuple[tuple[float, bool], ...]:
+        """What was seen, in order (mm), and whether each is something that fits."""
+        return tuple((s.mm, s.fits) for s in self.seen)
+
     def room(self, z: float) -> float:
         """How high it stands at the least by what fits, whichever single look is wrong (mm):
         no more than the largest thing that fits, and than two looks say."""
@@ -185,7 +190,7 @@ def _refuse_senseless(mm: float, fits: bool) -> None:
         return
     if not fits and 0 < mm < READING_MM:
         raise GuardRefused(
-            f"a reading of {mm:g} mm is not taken: nearer than {READING_MM:g} mm rulers are misread.",
+            f"a reading of {mm:g} mm is not taken: rulers are misread below {READING_MM:g} mm.",
             "clearance",
             "Push something of known thickness under the nozzle (a block, a coin, a gauge) and "
             "give the thickest that fits.",

@@ -54,6 +54,8 @@ class Trusting:
         self._looked_in: Trust | None = None
         # The last way down met nothing; a finger tripped the probe since trust was lost.
         self.blind, self.felt = False, False
+        # Whether a motion may begin now: the window's one owner of motion says so.
+        self.may_move: Callable[[], bool] = lambda: True
         # Told whenever any of that changes, so that the next program knows it too.
         self.on_doubt: Callable[[dict[str, Any]], None] = lambda doubt: None
         self._out = False
@@ -97,9 +99,12 @@ class Trusting:
         self.blind = doubt.get("blind") is True
         here = self._looked_in
         told = (doubt.get("boot"), doubt.get("frame"))
-        if self._trust is None and here is not None and told == (here.boot, here.frame):
-            self.felt = doubt.get("felt") is True
-            self.looks.recall(doubt.get("looks", ()))
+        if here is None or told != (here.boot, here.frame):
+            return
+        self.felt = doubt.get("felt") is True
+        self.looks.recall(doubt.get("looks", ()))
+        if self.looks.seen:
+            self._forget()  # a person looked anew, so what the printer says was doubted
 
     def probe_was_felt(self) -> None:
         """A finger tripped the probe, and the printer read it: it is alive."""
@@ -230,6 +235,7 @@ class Trusting:
             raise GuardRefused(
                 "the probe still hangs under the head.", "heat", "Put it away before heating."
             )
+        self._refuse_unowned()
         return self.printer.heat(nozzle_c, plate_c)
 
     def _travel_z(self) -> float:
@@ -295,6 +301,7 @@ class Trusting:
         )
 
     def _moved(self, action: Callable[[], _T]) -> _T:
+        self._refuse_unowned()
         try:
             return action()
         except PrinterRefused as no:
@@ -303,6 +310,13 @@ class Trusting:
             self._forget()
             self.looks.forget()
             raise
+
+    def _refuse_unowned(self) -> None:
+        if not self.may_move():
+            raise GuardRefused(
+                "nothing owns this motion, so that nothing could halt it.",
+                self.printer.identity.name, "Nothing moved. This is a fault in Tall Grain itself.",
+            )  # fmt: skip
 
     def _explained(self, no: PrinterRefused) -> JobError:
         name = self.printer.identity.name
@@ -321,8 +335,12 @@ class Trusting:
             return NoTrip(
                 no.what,
                 name,
-                ("The probe may not have come out, or the plate is further away than was touched "
-                "before. " if trusted else "The nozzle went back up. Look at the probe. ")
+                (
+                    "The probe may not have come out, or the plate is further away than it was "
+                    "touched before. "
+                    if trusted
+                    else "The nozzle went back up. Look at the probe. "
+                )
                 + self._finger,
             )
         return no

@@ -3,11 +3,14 @@
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from tallgrain.clock import now
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.errors import TallGrainError
 from tallgrain.link.connect import connected
 from tallgrain.link.guard import Guard
 from tallgrain.link.protocol import Printer, PrinterState
+from tallgrain.routines.guarding import guarded
+from tallgrain.store.ledger import Ledger
 
 
 @dataclass(frozen=True)
@@ -24,7 +27,7 @@ class Linked:
 
 def make_link(
     turn: int, where: str | Callable[[], str], sheet: MachineSheet, old: Printer | None,
-    holder: str,
+    holder: str, ledger: Ledger,
 ) -> Linked:  # fmt: skip
     """Link to an address, or to one that must be waited for, after the old link is let go of."""
     if old is not None:
@@ -33,7 +36,7 @@ def make_link(
     try:
         url = where if isinstance(where, str) else where()
         printer = connected(url, holder)
-        return Linked(turn, url, printer, Guard(printer, sheet), printer.state())
+        return Linked(turn, url, printer, guarded(printer, sheet, ledger, now), printer.state())
     except TallGrainError as error:
         if printer is not None:
             printer.close()

@@ -72,6 +72,7 @@ class ProbeWork(QObject):
         self.series: list[SeriesDone] = []
         session.printer_changed.connect(self.read)
         session.forbidden = self.forbids
+        session.ended.connect(self._doubt)
 
     # What the ledger has
 
@@ -211,6 +212,12 @@ class ProbeWork(QObject):
         self.distrusted = why
         self.again()
 
+    def _doubt(self, how: str) -> None:
+        """A way down that met nothing: a finger has to show that the probe is alive."""
+        guard = self._session.guard
+        if guard is not None and guard.blind and self.ails is None and self.seen.lifted_reads:
+            self.again()
+
     def again(self) -> None:
         """Make all checks anew."""
         self.seen, self.overridden, self.asks = Seen(), "", ""
@@ -271,6 +278,9 @@ class ProbeWork(QObject):
             assert isinstance(result, PrinterState)
             name = "free_reads" if check == "free" else "lifted_reads"
             self._say(check, result.tripped, **{name: result.tripped})
+            alive = self.seen.lifted_reads and self.seen.free_reads is False
+            if check == "lifted" and alive and self._session.guard is not None:
+                self._session.guard.probe_was_felt()
             if check == "free" and self._session.guard is not None:
                 # A finger comes next: nothing moves until it is said to be away.
                 self._session.guard.hands_in = True

@@ -17,7 +17,7 @@ from tallgrain.core.plan.grid import Plan
 from tallgrain.core.plan.kinds import Where
 from tallgrain.core.surface.chart import Chart
 from tallgrain.core.surface.sight import About, Sight, sight_of_points
-from tallgrain.errors import Halted, InputError, LinkError, TallGrainError
+from tallgrain.errors import Halted, InputError, LinkError, LookAgain, TallGrainError
 from tallgrain.formats.machine_toml import parse_sheet
 from tallgrain.link.guard import Guard
 from tallgrain.link.protocol import Printer, PrinterState
@@ -28,6 +28,7 @@ from tallgrain.routines.events import (
     Rejoined,
     SurveyBegan,
 )
+from tallgrain.routines.guarding import guarded
 from tallgrain.routines.resume import resume
 from tallgrain.store.ledger import Ledger, MachineEvent
 from tallgrain.ui.care import Care
@@ -165,8 +166,9 @@ class Session(QObject):
         if guard is not None and printer is not None and self.link is LinkState.UP:
 
             def anew() -> Guard:
-                made = Guard(printer, sheet)
+                made = guarded(printer, sheet, self.ledger, now)
                 made.hands_in = guard.hands_in
+                made.may_move = guard.may_move
                 return made
 
             self.worker.do("guard", anew)
@@ -242,7 +244,9 @@ class Session(QObject):
         self.problem = None
         self.changed.emit()
         self._link_turn += 1
-        made = partial(make_link, self._link_turn, where, self.sheet, self.printer, holder)
+        made = partial(
+            make_link, self._link_turn, where, self.sheet, self.printer, holder, self.ledger
+        )
         self.worker.do("link", made)
 
     def unlink(self) -> None:
@@ -289,17 +293,28 @@ class Session(QObject):
     # Work
 
     def see_clearance(self, mm: float) -> None:
-        """Take the clearance that the builder typed. Raises GuardRefused."""
-        if self.guard is None:
-            return
-        self.guard.see_clearance(mm)
-        self.problem = None
-        self.changed.emit()
+        """Take what the builder reads between nozzle and plate (mm). Raises GuardRefused."""
+        if self.guard is not None:
+            self._saw(partial(self.guard.see_clearance, mm, self.state))
+
+    def see_fit(self, mm: float, fits: bool) -> None:
+        """Take that something so thick (mm) fits under the nozzle, or not. Raises GuardRefused."""
+        if self.guard is not None:
+            self._saw(partial(self.guard.see_fit, mm, fits, self.state))
+
+    def _saw(self, take: Callable[[], None]) -> None:
+        try:
+            take()
+        finally:
+            self.problem = None
+            self.changed.emit()
+
+    # Whatever moves or heats the printer is begun by one of these, so that Esc halts it
 
     def raise_nozzle(self, mm: float = 10.0) -> None:
         """Raise the nozzle, so that a ruler or fingers fit under it."""
-        if self.guard is not None and self.ready:
-            self.worker.do("raise", partial(self.guard.raise_on_request, mm))
+        if self.guard is not None:
+            self.do("raising the nozzle", partial(self.guard.raise_on_request, mm), quiet=True)
 
     def do(
         self,
@@ -414,10 +429,14 @@ class Session(QObject):
             return
 
         def park() -> None:
-            guard.park()
-            guard.hands_in = True
+            try:
+                guard.park()
+            finally:
+                guard.hands_in = True  # also where parking was halted: they may be on their way
 
-        self.worker.do("hands", park)
+        if not self.do("parking for your hands", park, quiet=True):
+            guard.hands_in = True
+            self.changed.emit()
 
     def stale_because(self, station: str, since: datetime | None = None) -> str:
         """The newest event since then (or the shown survey) that made it stale; '' if none."""
@@ -426,8 +445,9 @@ class Session(QObject):
 
     def set_heat(self, nozzle_c: float, plate_c: float) -> None:
         """Set both heaters' targets; 0 switches one off."""
-        if self.printer is not None and not self.busy:
-            self.worker.do("heat", partial(self.printer.heat, nozzle_c, plate_c))
+        if self.guard is not None:
+            words = "setting the heaters" if nozzle_c or plate_c else "switching the heaters off"
+            self.do(words, partial(self.guard.heat, nozzle_c, plate_c), quiet=True)
 
     def break_off(self) -> None:
         """Finish this touch, raise, stop."""
@@ -521,6 +541,7 @@ class Session(QObject):
         assert self.printer is not None and self.guard is not None and self.state is not None
         # A new link does not take a person's hands away.
         self.guard.hands_in = was_in
+        self.guard.may_move = lambda: self.busy
         self.link = LinkState.UP
         self.printer.on_state = self._told
         self._note_soak(self.state)
@@ -545,15 +566,17 @@ class Session(QObject):
         self.problem = error
         if name == "link":
             self.link = LinkState.LOST if self.printer is not None else LinkState.NONE
-        elif name == "do":
+        elif name in ("do", "survey"):
             if isinstance(error, LinkError):
                 self.link = LinkState.LOST
-            self.doing = ""
-            self.ended.emit("halted" if isinstance(error, Halted) else "failed")
-        elif name == "survey":
-            if isinstance(error, LinkError):
-                self.link = LinkState.LOST
-            self._survey_over("halted" if isinstance(error, Halted) else "failed")
+            # A look that is due is the builder's turn, no failure.
+            how = "halted" if isinstance(error, Halted) else "failed"
+            how = "broken_off" if isinstance(error, LookAgain) else how
+            if name == "survey":
+                self._survey_over(how)
+            else:
+                self.doing = ""
+                self.ended.emit(how)
         self.failed.emit(error)
         self.changed.emit()
 

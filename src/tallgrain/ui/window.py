@@ -1,6 +1,7 @@
 """The window: header, route, station, and the keys that work from anywhere."""
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import QEvent, QObject, QSettings, Qt
@@ -31,6 +32,7 @@ from tallgrain.link.connect import dialect_names
 from tallgrain.link.console.transport import devices
 from tallgrain.paths import data_home
 from tallgrain.store.ledger import MachineEvent
+from tallgrain.ui.bench_parts import ClearanceRow
 from tallgrain.ui.closing import may_close
 from tallgrain.ui.drafts import Drafts
 from tallgrain.ui.drift_work import DriftWork
@@ -251,8 +253,12 @@ class Window(QMainWindow):
             ("Survey &cold, then hot", "cold_hot", ""),
         ):
             self._add(survey, words, lambda r=rounds: self._survey_pair(r), keys)
-        seen = self._add(survey, "&I see this clearance", self._take_clearance)
-        seen.setShortcuts([QKeySequence("Ctrl+Return"), QKeySequence("Ctrl+Enter")])
+        for words, take, keys in (
+            ("&I read this clearance", ClearanceRow.take, "Ctrl+"),
+            ("This &fits under the nozzle", lambda row: row.take_fit(True), "Ctrl+Shift+"),
+        ):
+            seen = self._add(survey, words, partial(self._take_clearance, take))
+            seen.setShortcuts([QKeySequence(f"{keys}Return"), QKeySequence(f"{keys}Enter")])
 
     def _view_menu(self) -> None:
         view, surface = self._menu("&View"), self.surface
@@ -335,7 +341,7 @@ class Window(QMainWindow):
         self.visit("Surface")
         self.surface.survey_pair(rounds)
 
-    def _take_clearance(self) -> None:
+    def _take_clearance(self, take: Callable[[ClearanceRow], None]) -> None:
         """What was typed at the station that is shown."""
         for row in (
             *self.probe.clearance_rows, self.gap.clearance, self.tilt.clearance,
@@ -343,7 +349,7 @@ class Window(QMainWindow):
             self.surface.bench.clearance_row,
         ):  # fmt: skip
             if row.isVisible():
-                row.take()
+                take(row)
 
     # Following the session
 
