@@ -2,8 +2,10 @@
 
     TallGrainError
     ├── InputError            unreadable input or wrong usage            exit status 2
+    │   └── OtherComputer     a printer on another computer, which was not allowed
     └── JobError              the job could not be done                  exit status 1
         ├── StoreError        the ledger can't be opened or written
+        │   └── ReadOnly      it can only be read where it lies
         ├── LinkError         the printer can't be heard or answered nonsense
         │   ├── LinkSilent    no answer within its time limit
         │   └── LeaseHeld     another window or command holds this printer
@@ -44,12 +46,20 @@ class InputError(TallGrainError):
     exit_status = 2
 
 
+class OtherComputer(InputError):
+    """A printer on another computer, which was not allowed."""
+
+
 class JobError(TallGrainError):
     """The job could not be done."""
 
 
 class StoreError(JobError):
     """The ledger can't be opened or written."""
+
+
+class ReadOnly(StoreError):
+    """The ledger can only be read where it lies."""
 
 
 class LinkError(JobError):

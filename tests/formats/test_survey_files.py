@@ -12,8 +12,8 @@ from tallgrain.errors import InputError, JobError
 from tallgrain.formats.files import read_survey, write_survey
 from tallgrain.formats.point_text import parse_points
 from tallgrain.formats.survey_json import parse_survey, survey_text
-from tallgrain.formats.textio import write_text
 from tallgrain.paths import ASSETS
+from tallgrain.textio import write_text
 
 NOON = datetime(2026, 3, 4, 18, 20, tzinfo=UTC)
 place = st.floats(-500, 500).map(lambda v: round(v, 3))
@@ -67,7 +67,7 @@ HEAD = '{"format":"tallgrain-survey","version":1,"taken_at":"2026-03-04T18:20:00
         (HEAD + '"points":[{"x":1,"y":2,"z":0.1,"touches":[0.1,0.2]}]}', "touches average 0.1500"),
         (HEAD + '"kind":"guess","points":[{"x":1,"y":2,"z":0}]}', "kind"),
         (HEAD + '"conditions":{"plate_c":"hot"},"points":[{"x":1,"y":2,"z":0}]}', "plate_c"),
-        ("[" * 100_000, "survey"),
+        ("[" * 100_000, "nested too deeply"),
     ],
 )
 def test_damaged_json_names_its_place(text, said, tmp_path):

@@ -71,17 +71,16 @@ def test_a_newer_ledger_is_refused_and_left_alone(home, write):
 
 
 @pytest.mark.parametrize(
-    ("content", "said"), [(b"not a database at all" * 99, "can't be read"), (b"", None)]
+    ("content", "said"), [(b"not a database at all" * 99, "damaged"), (b"", "empty")]
 )
 def test_damaged_and_empty_files(home, content, said):
     home.mkdir()
     (home / FILE_NAME).write_bytes(content)
-    if said is None:
-        Ledger.open(home).close()
-    else:
+    for write in (True, False):
         with pytest.raises(StoreError, match=said):
-            Ledger.open(home)
-        assert (home / FILE_NAME).read_bytes() == content
+            Ledger.open(home, write=write)
+    assert [p.name for p in home.iterdir()] == [FILE_NAME]
+    assert (home / FILE_NAME).read_bytes() == content
 
 
 def test_somebody_elses_database_is_not_touched(home):

@@ -141,8 +141,6 @@ def relink(window, made, qtbot):
 def look_and_reference(window, made, qtbot, page):
     s = window.session
     brought_down(window, made, qtbot)
-    page.primary()
-    idle(window, qtbot)
     assert s.guard.trusted, s.problem
 
 

@@ -82,8 +82,8 @@ def machine_add(file: Path, as_json: AsJson = False) -> None:
 @machine_app.command("export")
 def machine_export(name: str, file: Annotated[Path | None, typer.Argument()] = None) -> None:
     """A printer's sheet as TOML, on stdout or into a file."""
-    from tallgrain.formats.textio import write_text
     from tallgrain.resolve import machine_sheet
+    from tallgrain.textio import write_text
 
     _, text = machine_sheet(name)
     if file is None:

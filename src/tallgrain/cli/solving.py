@@ -7,7 +7,6 @@ from typing import Annotated, Any
 import typer
 
 from tallgrain.cli.common import AsJson, MachineName, aligned, app, number, show
-from tallgrain.errors import JobError
 
 Plane = StrEnum("Plane", {p: p for p in ("xy", "xz", "yz")})
 
@@ -256,13 +255,11 @@ def write_gauge(
     from tallgrain.core.plan.gauge_part import gauge_part
     from tallgrain.formats.program import gauge_program
     from tallgrain.resolve import machine_sheet
+    from tallgrain.textio import write_text
 
     sheet, _ = machine_sheet(machine)
     part = gauge_part(sheet, str(plane), caliper_mm)  # type: ignore[arg-type]
-    try:
-        file.write_text(gauge_program(part, sheet.name, nozzle_c, plate_c), encoding="ascii")
-    except OSError as error:
-        raise JobError(f"the gauge can't be written: {error.strerror}.", str(file)) from None
+    write_text(file, gauge_program(part, sheet.name, nozzle_c, plate_c))
     document = {
         "plane": part.plane, "side_mm": part.side,
         "points": {name: list(place) for name, place in part.points.items()},

@@ -114,8 +114,8 @@ def _where(
     """What a kind of plan needs beside its count. Raises InputError."""
     from tallgrain.core.plan.kinds import Where
     from tallgrain.formats.point_text import parse_places
-    from tallgrain.formats.textio import read_text
     from tallgrain.resolve import survey_named
+    from tallgrain.textio import read_text
 
     return Where(
         layer.box if layer is not None else None,

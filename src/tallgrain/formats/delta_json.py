@@ -17,7 +17,7 @@ from tallgrain.core.solve.delta import (
 )
 from tallgrain.core.survey import Floats
 from tallgrain.formats.own_json import parse_own
-from tallgrain.formats.textio import read_text
+from tallgrain.textio import read_text
 
 Place = Annotated[float, Field(ge=-10_000, le=10_000)]
 Pair = tuple[Place, Place]

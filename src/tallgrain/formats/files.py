@@ -13,8 +13,8 @@ from tallgrain.formats.sdf import read_sdf, write_sdf
 from tallgrain.formats.solids import write_ply, write_stl
 from tallgrain.formats.surface_grid import grid_of
 from tallgrain.formats.survey_json import parse_survey, survey_text
-from tallgrain.formats.textio import read_text, write_text
 from tallgrain.formats.x3p import read_x3p, write_x3p
+from tallgrain.textio import LARGEST_SURVEY, read_text, write_text
 
 SEPARATORS = {".csv": ",", ".tsv": "\t", ".txt": " ", ".xyz": " "}
 SOLIDS = (".stl", ".ply")
@@ -51,12 +51,12 @@ def read_survey(
     matrix without a header lies."""
     ending = ending_of(path, ENDINGS)
     if ending == ".json":
-        return parse_survey(read_text(path), str(path))
+        return parse_survey(read_text(path, LARGEST_SURVEY), str(path))
     if ending in (".x3p", ".sdf"):
         grid = read_x3p(path) if ending == ".x3p" else read_sdf(path)
         points = grid.points(str(path))
     else:
-        return survey_of_text(read_text(path), str(path), now, machine, extent)
+        return survey_of_text(read_text(path, LARGEST_SURVEY), str(path), now, machine, extent)
     return _survey(points, now, machine, f"from {path.name}")
 
 

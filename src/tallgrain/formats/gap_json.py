@@ -8,7 +8,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from tallgrain.core.solve.gap import FeelWord, GaugeLoop, GaugeTouch, Trial, Verdict
 from tallgrain.errors import InputError
 from tallgrain.formats.own_json import parse_own
-from tallgrain.formats.textio import read_text
+from tallgrain.textio import read_text
 
 Length = Annotated[float, Field(ge=-100, le=100)]
 Thickness = Annotated[float, Field(gt=0, lt=3)]

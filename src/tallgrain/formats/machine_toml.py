@@ -1,6 +1,5 @@
 """Machine sheets as TOML."""
 
-import tomllib
 from pathlib import Path
 
 import pydantic
@@ -9,18 +8,15 @@ from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.errors import InputError
 from tallgrain.formats.refusals import misspelt, refusal
-from tallgrain.formats.textio import read_text
 from tallgrain.paths import ASSETS
+from tallgrain.textio import LARGEST_SHEET, parse_toml, read_text
 
 MACHINES = ASSETS / "machines"
 
 
 def parse_sheet(text: str, where: str) -> MachineSheet:
     """A sheet from its TOML text. Raises InputError naming line, key and remedy."""
-    try:
-        data = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise InputError(f"this is not TOML: {error}.", where, "Mend that line.") from None
+    data = parse_toml(text, where)
     if data.get("format") != "tallgrain-machine":
         raise InputError(
             "this is not a machine sheet: 'format' is not \"tallgrain-machine\".", where
@@ -44,7 +40,7 @@ def parse_sheet(text: str, where: str) -> MachineSheet:
 
 def read_sheet_text(path: Path) -> tuple[MachineSheet, str]:
     """A sheet file: the sheet and its text."""
-    text = read_text(path)
+    text = read_text(path, LARGEST_SHEET)
     return parse_sheet(text, str(path)), text
 
 

@@ -13,6 +13,7 @@ import numpy as np
 
 from tallgrain.core.survey import Point
 from tallgrain.errors import InputError
+from tallgrain.textio import lines_of
 
 HEADER = re.compile(
     r"#\s*matrix\s+x\s+(\S+)\s+(\S+)\s+y\s+(\S+)\s+(\S+)(?:\s+rows\s+(front|rear))?", re.IGNORECASE
@@ -34,12 +35,10 @@ class Extent:
 
 def extent_of(text: str, where: str) -> Extent | None:
     """What a header says; None without one. Raises InputError where it says nonsense."""
-    for number, line in enumerate(text.splitlines(), 1):
-        if not line.lstrip().startswith("#"):
-            if line.strip():
-                return None
-            continue
-        found = HEADER.match(line.strip())
+    for number, line in lines_of(text):
+        if not line.startswith("#"):
+            return None
+        found = HEADER.match(line)
         if found:
             try:
                 x0, x1, y0, y1 = (float(f.replace(",", ".")) for f in found.groups()[:4])
@@ -76,10 +75,12 @@ def looks_like_matrix(text: str) -> bool:
 def parse_matrix(text: str, where: str, extent: Extent) -> tuple[Point, ...]:
     """Points of a matrix. Raises InputError naming line and column."""
     rows: list[list[float]] = []
-    for number, line in enumerate(text.splitlines(), 1):
-        if not line.strip() or line.lstrip().startswith("#"):
+    for number, line in lines_of(text):
+        if line.startswith("#"):
             continue
         fields = _fields(line)
+        if max(len(rows), len(fields)) > MOST_SIDE:
+            raise InputError(f"a side has more than {MOST_SIDE} heights.", where, "Thin it first.")
         if rows and len(fields) != len(rows[0]):
             raise InputError(
                 f"this row has {len(fields)} figures, the first one {len(rows[0])}.",
@@ -88,8 +89,6 @@ def parse_matrix(text: str, where: str, extent: Extent) -> tuple[Point, ...]:
             )  # fmt: skip
         rows.append([_height(f, f"{where}, line {number}, column {i + 1}")
                      for i, f in enumerate(fields)])  # fmt: skip
-        if max(len(rows), len(fields)) > MOST_SIDE:
-            raise InputError(f"a side has more than {MOST_SIDE} heights.", where, "Thin it first.")
     if len(rows) < 2 or len(rows[0]) < 2:
         raise InputError(
             "a matrix needs two rows and two columns.", where, "Give one row of the plate a line."

@@ -1,25 +1,20 @@
 """Reading the JSON files of our own: the right format and version, or a sentence."""
 
-import json
-from typing import Any, TypeVar
+from typing import TypeVar
 
 import pydantic
 from pydantic import BaseModel
 
 from tallgrain.errors import InputError
 from tallgrain.formats.refusals import misspelt, refusal
+from tallgrain.textio import parse_json
 
 _Record = TypeVar("_Record", bound=BaseModel)
 
 
 def parse_own(text: str, where: str, kind: str, model: type[_Record]) -> _Record:
     """The record of a file of "format": "tallgrain-<kind>", version 1. Raises InputError."""
-    try:
-        data: Any = json.loads(text)
-    except json.JSONDecodeError as error:
-        raise InputError(
-            f"this is not JSON: {error.msg}.", f"{where}, line {error.lineno}", "Mend that line."
-        ) from None
+    data = parse_json(text, where)
     if not isinstance(data, dict) or data.get("format") != f"tallgrain-{kind}":
         raise InputError(f'this is not a {kind} file: "format" is not "tallgrain-{kind}".', where)
     if data.get("version") != 1:

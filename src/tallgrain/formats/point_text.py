@@ -9,6 +9,7 @@ from collections.abc import Callable, Sequence
 
 from tallgrain.core.survey import Point, Survey, point_of
 from tallgrain.errors import InputError
+from tallgrain.textio import lines_of
 
 Split = Callable[[str], list[str]]
 
@@ -21,12 +22,14 @@ SEPARATORS: tuple[Split, ...] = (
 COMMA = SEPARATORS[3]
 # Heights of one place further apart than this are no repeats of a touch.
 APART_MM = 0.05
+MOST_POINTS = 300_000
 
 
 def parse_points(text: str, where: str) -> tuple[Point, ...]:
     """Points from text. Raises InputError naming line and column."""
-    lines = [(n, line.strip()) for n, line in enumerate(text.splitlines(), 1)]
-    lines = [(n, line) for n, line in lines if line and not line.startswith("#")]
+    lines = [(n, line) for n, line in lines_of(text) if not line.startswith("#")]
+    if len(lines) > MOST_POINTS:
+        raise InputError(f"it has more than {MOST_POINTS} points.", where, "Thin it first.")
     if not lines:
         raise InputError("there is no point in it.", where, "Give lines of x, y and z in mm.")
     first = next((line for _, line in lines[:2] if _splitter(line)), None)
@@ -87,10 +90,10 @@ def parse_places(text: str, where: str) -> tuple[tuple[float, float], ...]:
     """Places from lines of x and y; what follows on a line (a height, say) is left alone. Raises
     InputError naming the line."""
     places: list[tuple[float, float]] = []
-    for n, line in enumerate(text.splitlines(), 1):
-        if not line.strip() or line.lstrip().startswith("#"):
+    for n, line in lines_of(text):
+        if line.startswith("#"):
             continue
-        split = _splitter(line.strip(), 2)
+        split = _splitter(line, 2)
         if split is None:
             if not places and n == 1:
                 continue  # a header

@@ -19,6 +19,7 @@ from typing import BinaryIO
 import numpy as np
 
 from tallgrain.errors import InputError
+from tallgrain.textio import open_regular
 
 WORD = re.compile(rb"([A-Z])\s*([-+]?(?:\d+\.?\d*|\.\d+))")
 HEIGHT = re.compile(rb"Z\s*([-+]?(?:\d+\.?\d*|\.\d+))")
@@ -31,6 +32,10 @@ CELL_MM = 4.0
 MOST_CELLS = 250_000
 FAR_MM = 1e4
 ARC_STEP_MM = 1.0
+LARGEST_ARC_MM = 1e5
+# A figure as long as this is none; after so many steps of a cell's half only corners are looked at.
+ENDLESS = 1e9
+MOST_STEPS = 3_000_000
 
 
 @dataclass(frozen=True)
@@ -49,13 +54,11 @@ def first_layer(path: Path, material: str = "E") -> Iterator[FirstLayer]:
 
     Raises InputError where it can't be read or lays nothing.
     """
-    try:
-        with path.open("rb") as file:
+    with open_regular(path) as file:
+        try:
             yield from _scan(file, str(path), material)
-    except FileNotFoundError:
-        raise InputError("there is no such file.", str(path), "Check the name.") from None
-    except OSError as error:
-        raise InputError(f"can't be read ({error.strerror}).", str(path)) from None
+        except OSError as error:
+            raise InputError(f"can't be read ({error.strerror}).", str(path), "Copy it.") from None
 
 
 def _scan(file: BinaryIO, where: str, material: str) -> Iterator[FirstLayer]:
@@ -105,6 +108,7 @@ class _Reader:
         self.provisional: FirstLayer | None = None
         self.box = [math.inf, math.inf, -math.inf, -math.inf]
         self.cells: dict[tuple[int, int], list[float]] = {}
+        self.laid = 0
 
     @property
     def above(self) -> bool:
@@ -167,7 +171,7 @@ class _Reader:
         arc: dict[bytes, float] = {}
         motion, setting = self.motion, False
         for letter, figure in words:
-            value = float(figure)
+            value = self._figure(figure)
             if letter == b"G":
                 motion, setting = self._code(value, motion, setting)
             elif letter == b"M":
@@ -184,6 +188,14 @@ class _Reader:
         self.motion = motion
         if to or arc:
             self._move(to, arc)
+
+    def _figure(self, text: bytes) -> float:
+        value = float(text)
+        if not abs(value) < ENDLESS:
+            raise InputError(
+                f"{text[:20].decode('ascii')}… is no figure.", self.where, "Look at that program."
+            )
+        return value
 
     def _code(self, value: float, motion: int, setting: bool) -> tuple[int, bool]:
         if value in (0, 1, 2, 3):
@@ -215,14 +227,14 @@ class _Reader:
         shift_x, shift_y = self.shift[b"X"], self.shift[b"Y"]
         start = here[b"X"] + shift_x, here[b"Y"] + shift_y
         end = self.at[b"X"] + shift_x, self.at[b"Y"] + shift_y
-        if self.motion in (2, 3):
+        if self.motion in (2, 3) and self.laid <= MOST_STEPS:
             for point in arc_points(start, end, arc, self.motion == 2):
                 self._lay(start, point)
                 start = point
         self._lay(start, end)
 
     def _lay(self, a: tuple[float, float], b: tuple[float, float]) -> None:
-        if max(abs(a[0]), abs(a[1]), abs(b[0]), abs(b[1])) > FAR_MM:
+        if not all(abs(c) <= FAR_MM for c in (*a, *b)):
             raise InputError(
                 f"it lays material at x {b[0]:g}, y {b[1]:g} mm: no plate is that large.",
                 self.where,
@@ -232,6 +244,9 @@ class _Reader:
         box[0], box[1] = min(box[0], a[0], b[0]), min(box[1], a[1], b[1])
         box[2], box[3] = max(box[2], a[0], b[0]), max(box[3], a[1], b[1])
         steps = max(1, math.ceil(math.hypot(b[0] - a[0], b[1] - a[1]) / (CELL_MM / 2)))
+        self.laid += steps
+        if self.laid > MOST_STEPS:
+            steps = 1  # its box is exact; islands are told apart no finer than its corners
         for i in range(steps + 1):
             x = a[0] + (b[0] - a[0]) * i / steps
             y = a[1] + (b[1] - a[1]) * i / steps
@@ -285,14 +300,14 @@ def arc_points(
     else:
         cx, cy = x0 + arc.get(b"I", 0.0), y0 + arc.get(b"J", 0.0)
     radius = math.hypot(x0 - cx, y0 - cy)
-    if radius < 1e-9:
-        return []
+    if radius < 1e-9 or not radius <= LARGEST_ARC_MM:
+        return []  # so flat that it is as good as straight
     begin, stop = math.atan2(y0 - cy, x0 - cx), math.atan2(y1 - cy, x1 - cx)
     sweep = (begin - stop if clockwise else stop - begin) % (2 * math.pi)
     if sweep < 1e-9:
         sweep = 2 * math.pi  # back to where it began: a whole turn
     sign = -1.0 if clockwise else 1.0
-    count = min(max(int(radius * sweep / ARC_STEP_MM), 1), 10_000)
+    count = min(max(int(radius * sweep / ARC_STEP_MM), 1), 2_000)
     turns = {sweep * i / count for i in range(1, count)}
     quarter = math.pi / 2
     first = math.ceil(min(begin, begin + sign * sweep) / quarter)

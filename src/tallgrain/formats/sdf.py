@@ -15,7 +15,7 @@ import numpy as np
 from tallgrain.core.survey import Floats
 from tallgrain.errors import InputError
 from tallgrain.formats.surface_grid import SurfaceGrid, checked_size
-from tallgrain.formats.textio import read_bytes, write_text
+from tallgrain.textio import read_bytes, write_text
 
 TYPES = {0: "<u1", 1: "<u2", 2: "<u4", 3: "<f4", 4: "<i1", 5: "<i2", 6: "<i4", 7: "<f8"}
 # Version 2.0 counts points and profiles in four bytes each.
@@ -56,7 +56,7 @@ def read_sdf(path: Path) -> SurfaceGrid:
 
 
 def _text(text: str, where: str) -> SurfaceGrid:
-    parts = re.split(r"^\s*\*\s*$", text, maxsplit=2, flags=re.MULTILINE)
+    parts = re.split(r"^[ \t]*\*[ \t\r]*$", text, maxsplit=2, flags=re.MULTILINE)
     if len(parts) < 2:
         raise InputError("the line '*' after its head is missing.", where, "Save it again.")
     fields: dict[str, str] = {}

@@ -7,7 +7,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from tallgrain.core.solve.skew import Distance, Gauge, Plane, Side
 from tallgrain.formats.own_json import parse_own
-from tallgrain.formats.textio import read_text
+from tallgrain.textio import read_text
 
 Place = Annotated[float, Field(ge=-10_000, le=10_000)]
 Reading = Annotated[float, Field(gt=0, le=10_000)]

@@ -8,7 +8,7 @@ import numpy as np
 
 from tallgrain.core.survey import Floats
 from tallgrain.formats.surface_grid import SurfaceGrid
-from tallgrain.formats.textio import write_bytes
+from tallgrain.textio import write_bytes
 
 MOST_NAME = 80
 

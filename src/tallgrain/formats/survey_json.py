@@ -10,6 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 from tallgrain.core.survey import Z_ROUNDING_MM, Conditions, Point, Recheck, Survey
 from tallgrain.errors import InputError
 from tallgrain.formats.refusals import refusal
+from tallgrain.textio import parse_json
 
 Height = Annotated[float, Field(ge=-1000, le=1000)]
 Place = Annotated[float, Field(ge=-10_000, le=10_000)]
@@ -77,14 +78,7 @@ class SurveyRecord(_Part):
 
 def parse_survey(text: str, where: str) -> Survey:
     """A survey from its JSON text. Raises InputError naming line and field."""
-    try:
-        data = json.loads(text)
-    except json.JSONDecodeError as error:
-        raise InputError(
-            f"this is not JSON: {error.msg}.", f"{where}, line {error.lineno}", "Mend that line."
-        ) from None
-    except RecursionError:
-        raise InputError("this JSON is nested too deeply to be a survey.", where) from None
+    data = parse_json(text, where)
     _check_head(data, where)
     try:
         record = SurveyRecord.model_validate(data)

@@ -8,9 +8,8 @@ from typing import Annotated, Literal
 from pydantic import AwareDatetime, BaseModel, ConfigDict, Field
 
 from tallgrain.core.values import unit_of
-from tallgrain.errors import JobError
 from tallgrain.formats.own_json import parse_own
-from tallgrain.formats.textio import read_text
+from tallgrain.textio import read_text, unwritable, write_text
 
 Figure = Annotated[float, Field(ge=-10_000, le=10_000)]
 # How many automatic backups of a printer are kept.
@@ -73,13 +72,11 @@ class ValuesRecord(_Record):
 
 def write_values(path: Path, record: ValuesRecord) -> None:
     """Write it in one step: a crash leaves the old file or the new one. Raises JobError."""
-    part = path.with_name(path.name + ".part")
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        part.write_text(record.model_dump_json(indent=1) + "\n", encoding="utf-8")
-        part.replace(path)
     except OSError as error:
-        raise JobError(f"the values can't be written: {error.strerror}.", str(path)) from None
+        raise unwritable(path.parent, error) from None
+    write_text(path, record.model_dump_json(indent=1) + "\n")
 
 
 def read_values(path: Path) -> ValuesRecord:

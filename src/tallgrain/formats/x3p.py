@@ -6,6 +6,7 @@ a list in the XML. Written: incremental axes, heights as 64-bit floats, NaN wher
 
 import hashlib
 import io
+import struct
 import zipfile
 import zlib
 from datetime import datetime
@@ -17,7 +18,7 @@ import numpy as np
 from tallgrain.core.survey import Floats
 from tallgrain.errors import InputError
 from tallgrain.formats.surface_grid import SurfaceGrid, checked_size
-from tallgrain.formats.textio import write_bytes
+from tallgrain.textio import decoded, read_bytes, write_bytes
 
 SPACE = "http://www.opengps.eu/2008/ISO5436_2"
 TYPES = {"I": "<i2", "L": "<i4", "F": "<f4", "D": "<f8"}
@@ -26,8 +27,9 @@ MM = 1000.0
 # What Python's reader of archives says of one that is damaged.
 BROKEN = (
     zipfile.BadZipFile, zipfile.LargeZipFile, zlib.error, EOFError, NotImplementedError,
-    RuntimeError,
+    RuntimeError, OSError, struct.error, ValueError, OverflowError,
 )  # fmt: skip
+PACKED = (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED)
 
 
 def write_x3p(grid: SurfaceGrid, path: Path, note: str, taken_at: datetime) -> None:
@@ -65,15 +67,12 @@ def write_x3p(grid: SurfaceGrid, path: Path, note: str, taken_at: datetime) -> N
 
 def read_x3p(path: Path) -> SurfaceGrid:
     """A surface. Raises InputError naming the member that is wrong."""
+    data = read_bytes(path)
     try:
-        with zipfile.ZipFile(path) as archive:
+        with zipfile.ZipFile(io.BytesIO(data)) as archive:
             return _read(archive, str(path))
-    except FileNotFoundError:
-        raise InputError("there is no such file.", str(path), "Check the name.") from None
     except BROKEN:
         raise InputError("this is no zip that can be read.", str(path), "Save it again.") from None
-    except OSError as error:
-        raise InputError(f"can't be read ({error.strerror}).", str(path)) from None
 
 
 def _read(archive: zipfile.ZipFile, where: str) -> SurfaceGrid:
@@ -180,7 +179,12 @@ def _axis(root: ElementTree.Element, name: str, where: str) -> tuple[str, float,
 def _member(archive: zipfile.ZipFile, name: str, most: int, where: str) -> bytes:
     """A member, not more than it may be however much it unpacks to."""
     try:
-        with archive.open(name) as file:
+        told = archive.getinfo(name)
+        if told.compress_type not in PACKED or told.flag_bits & 1:
+            raise InputError(
+                "it is packed in a way that is not read.", f"{where}, {name}", "Save it deflated."
+            )
+        with archive.open(told) as file:
             data = file.read(most + 1)
     except KeyError:
         raise InputError(
@@ -194,13 +198,14 @@ def _member(archive: zipfile.ZipFile, name: str, most: int, where: str) -> bytes
 
 
 def _parsed(xml: bytes, where: str) -> ElementTree.Element:
-    if b"<!" in xml.replace(b"<!--", b""):
+    text = decoded(xml, where)
+    if "<!" in text.replace("<!--", ""):
         raise InputError(
             "it defines types or entities of its own, which a surface never needs.", where,
             "Save it without them.",
         )  # fmt: skip
     try:
-        return ElementTree.fromstring(xml)
+        return ElementTree.fromstring(text)
     except ElementTree.ParseError as error:
         line, column = error.position
         raise InputError(

@@ -86,6 +86,10 @@ class Channel:
         """Send a request ahead of all others; does not wait."""
         return self._send(method, {}, urgent=True)[1]
 
+    def send(self, method: str, params: dict[str, Any]) -> None:
+        """Send a request whose reply nobody waits for. Raises LinkError."""
+        self._send(method, params, urgent=False)
+
     def close(self) -> None:
         """End the connection and its thread."""
         self._end(LinkError("the link was closed.", self.where))

@@ -1,9 +1,9 @@
 """A printer at the other end of tcp://host:port, speaking JSON-RPC 2.0 (docs/link.md)."""
 
-import ipaddress
 import threading
 import time
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -15,6 +15,7 @@ from tallgrain.errors import (
     TallGrainError,
 )
 from tallgrain.link.channel import Channel
+from tallgrain.link.network import check_host
 from tallgrain.link.protocol import Heat, Identity, Place, PrinterState, StoredValue
 from tallgrain.link.wire import Notification
 
@@ -25,6 +26,8 @@ TOUCH_S = 90.0
 REFERENCE_S = 240.0
 HEAT_S = 3600.0
 HALT_REPLY_S = 1.5
+# A printer gives the lease to another after 10 s of silence, also while it works for us.
+RENEW_S = 2.5
 
 
 # What this kind of printer stores: its names, what they mean, and the sign to ours. It stores how
@@ -63,20 +66,8 @@ def parse_url(url: str, remote: bool = False) -> tuple[str, int]:
         raise InputError(
             f"'{url}' is not a link.", "--link", "Give tcp://host:port, as the stand-in prints it."
         )
-    if not remote and not _loopback(host):
-        raise InputError(
-            f"{host} is another computer, and only printers on this one are linked to unasked.",
-            "--link",
-            "Add --remote if you trust the network between them.",
-        )
+    check_host(host, remote)
     return host, port
-
-
-def _loopback(host: str) -> bool:
-    try:
-        return ipaddress.ip_address(host).is_loopback
-    except ValueError:
-        return host == "localhost"
 
 
 class JsonRpcPrinter:
@@ -100,6 +91,14 @@ class JsonRpcPrinter:
         except TallGrainError:
             self._channel.close()
             raise
+        self._closed = threading.Event()
+        threading.Thread(target=self._renew, name="lease", daemon=True).start()
+
+    def _renew(self) -> None:
+        """Say again and again that we hold it, also while a long motion is waited for."""
+        while not self._closed.wait(RENEW_S):
+            with suppress(TallGrainError):
+                self._channel.send("lease.take", {"holder": self._holder, "token": self._token})
 
     def _open(self) -> Channel:
         return Channel(self._address, self._told, self.url)
@@ -270,6 +269,7 @@ class JsonRpcPrinter:
 
     def close(self) -> None:
         """End the link."""
+        self._closed.set()
         self._channel.close()
 
 

@@ -9,6 +9,7 @@ from tallgrain.link.console.dialect import Dialect, parse_dialect
 from tallgrain.link.console.transport import is_console, parse_console_url
 from tallgrain.link.protocol import Printer
 from tallgrain.paths import ASSETS, data_home
+from tallgrain.textio import LARGEST_SHEET, read_text
 
 SHIPPED = ASSETS / "dialects"
 
@@ -21,7 +22,7 @@ def connected(url: str, holder: str, remote: bool = False, record: Path | None =
     from tallgrain.link.console.printer import ConsolePrinter
     from tallgrain.link.console.record import Recorder
 
-    parts = parse_console_url(url)
+    parts = parse_console_url(url, remote)
     dialect = dialect_named(parts.dialect)
     path = record or (_unwritten(Path(parts.record)) if parts.record else None)
     recorder = Recorder(path, dialect.name) if path is not None else None
@@ -38,7 +39,7 @@ def _unwritten(path: Path) -> Path:
 def check_url(url: str, remote: bool = False) -> None:
     """Whether an address can be one. Raises InputError where not, also for its dialect."""
     if is_console(url):
-        dialect_named(parse_console_url(url).dialect)
+        dialect_named(parse_console_url(url, remote).dialect)
     else:
         parse_url(url, remote)
 
@@ -60,11 +61,9 @@ def dialect_named(name: str) -> Dialect:
     if path.suffix != ".toml":
         places = [dialect_folder() / f"{name}.toml", SHIPPED / f"{name}.toml"]
         path = next((p for p in places if p.is_file()), places[0])
-    try:
-        text = path.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError):
+    if not path.exists():
         raise InputError(
             f"there is no dialect '{name}'.", str(path),
             f"Known are: {', '.join(dialect_names())}. A file ends in .toml.",
-        ) from None  # fmt: skip
-    return parse_dialect(text, path.name)
+        )  # fmt: skip
+    return parse_dialect(read_text(path, LARGEST_SHEET), path.name)

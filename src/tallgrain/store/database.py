@@ -1,9 +1,13 @@
 """Opening the ledger's database: settings, migrations with a copy first, newer versions refused."""
 
+import errno
 import os
+import re
+import shutil
 import sqlite3
+import tempfile
 from collections.abc import Callable
-from contextlib import closing
+from contextlib import closing, suppress
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -12,11 +16,11 @@ import sqlalchemy as sa
 from sqlalchemy import event
 from sqlalchemy.engine import Engine
 
-from tallgrain.errors import StoreError
+from tallgrain.errors import ReadOnly, StoreError
 
 # The newest step in migrations/versions. Kept here so that opening a current ledger does not
 # import Alembic; a test holds the two together.
-NEWEST = "0005"
+NEWEST = "0006"
 NETWORK_FILESYSTEMS = ("nfs", "cifs", "smb", "sshfs", "9p", "davfs", "afs", "ceph", "glusterfs")
 
 
@@ -43,7 +47,8 @@ def network_folder(folder: Path, mounts: str | None = None) -> bool:
 def connect(path: Path) -> Engine:
     """An engine whose every commit is on disk when it returns (synchronous=FULL)."""
     engine = sa.create_engine(
-        f"sqlite:///{path}", connect_args={"timeout": 5, "check_same_thread": False}
+        sa.URL.create("sqlite", database=str(path.absolute())),
+        connect_args={"timeout": 5, "check_same_thread": False},
     )
     journal = "TRUNCATE" if network_folder(path.parent) else "WAL"
 
@@ -58,34 +63,92 @@ def connect(path: Path) -> Engine:
     return engine
 
 
+def connect_reading(path: Path, version: str | None = NEWEST) -> Engine:
+    """An engine that only reads, also where nothing can be written. A ledger of an older step is
+    read from a copy that was brought up to date."""
+    opened = path
+    folder = None
+    if version != NEWEST:
+        folder = tempfile.TemporaryDirectory(prefix="tallgrain-")
+        opened = Path(folder.name) / path.name
+        with closing(open_reading(path)) as source, closing(sqlite3.connect(opened)) as made:
+            source.backup(made)
+        _upgrade(opened)
+
+    def connection(_kept: object = folder) -> sqlite3.Connection:
+        return open_reading(opened)
+
+    return sa.create_engine("sqlite://", creator=connection, poolclass=sa.pool.QueuePool)
+
+
+def open_reading(path: Path) -> sqlite3.Connection:
+    """The ledger's file opened for reading. Raises sqlite3.Error."""
+    try:
+        return _opened(path, "mode=ro")
+    except sqlite3.OperationalError as error:
+        if _code(error) not in (sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_READONLY):
+            raise
+    # SQLite wants to write beside a ledger even to read it; where it can't, nobody else does.
+    newest = path.with_name(f"{path.name}-wal")
+    if not newest.exists() or newest.stat().st_size == 0:
+        return _opened(path, "mode=ro&immutable=1")
+    # What was stored last is in the second file: both are read from a copy.
+    with tempfile.TemporaryDirectory(prefix="tallgrain-") as folder:
+        copy = Path(folder) / path.name
+        for part in (path, newest):
+            shutil.copyfile(part, copy.with_name(part.name))
+        held = sqlite3.connect(":memory:", check_same_thread=False)
+        with closing(sqlite3.connect(copy)) as source:
+            source.backup(held)
+    return held
+
+
+def _opened(path: Path, how: str) -> sqlite3.Connection:
+    connection = sqlite3.connect(
+        f"{path.absolute().as_uri()}?{how}", uri=True, timeout=5, check_same_thread=False
+    )
+    try:
+        connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
+    except sqlite3.Error:
+        connection.close()
+        raise
+    return connection
+
+
 def version_of(path: Path) -> str | None:
-    """The schema step of a ledger file; None for an empty or missing one."""
-    if not path.exists() or path.stat().st_size == 0:
+    """The schema step of a ledger file; None where there is none yet. Raises StoreError for a file
+    that is no ledger, sqlite3.Error for one that can't be read."""
+    if not path.exists():
         return None
-    with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True, timeout=5)) as connection:
+    if path.stat().st_size == 0:
+        raise _foreign("this file is empty: no ledger.", path)
+    with closing(open_reading(path)) as connection:
         try:
             row = connection.execute("SELECT version_num FROM alembic_version").fetchone()
         except sqlite3.OperationalError as error:
-            if "no such table" in str(error):
-                raise StoreError(
-                    "this database is not a ledger of Tall Grain.",
-                    str(path),
-                    "Move it away, or set TALLGRAIN_HOME to another folder.",
-                ) from None
+            if "no such" in str(error):
+                raise _foreign("this database is not a ledger of Tall Grain.", path) from None
             raise
-    return row[0] if row else None
+    if row is None or not re.fullmatch(r"\d{4}", str(row[0])):
+        raise _foreign("this database is not a ledger of Tall Grain.", path)
+    return str(row[0])
+
+
+def _foreign(what: str, path: Path) -> StoreError:
+    return StoreError(
+        what, str(path),
+        "It was left as it is. Move it away, or set TALLGRAIN_HOME to another folder.",
+    )  # fmt: skip
 
 
 def checked_version(path: Path) -> str | None:
     """version_of, with damaged and newer files refused in a sentence."""
     try:
         version = version_of(path)
-    except sqlite3.DatabaseError as error:
-        raise StoreError(
-            f"the ledger can't be read ({error}).",
-            str(path),
-            "Nothing was changed. Put a dated copy from the same folder in its place.",
-        ) from None
+    except sqlite3.Error as error:
+        raise _told(error, path) from None
+    except OSError as error:
+        raise cant_use(error, path) from None
     if version is not None and version > NEWEST:
         raise StoreError(
             f"a newer Tall Grain wrote this ledger (step {version}, known here: {NEWEST}).",
@@ -96,26 +159,71 @@ def checked_version(path: Path) -> str | None:
 
 
 def bring_up_to_date(path: Path, now: Callable[[], datetime] = lambda: datetime.now(UTC)) -> None:
-    """Create the ledger or migrate it, with a dated copy first. Raises StoreError."""
+    """Create the ledger or migrate it, with a dated copy first. Raises StoreError.
+
+    Both are done in a file beside it that then takes its place, so that a program that dies in the
+    middle leaves what was there.
+    """
     version = checked_version(path)
     if version == NEWEST:
         return
-    if version is not None:
-        dated_copy(path, now())
+    made = path.with_name(f"{path.name}.new")
+    _remove(made)
+    try:
+        if version is not None:
+            dated_copy(path, now())
+            _copy(path, made)
+        _upgrade(made)
+        with made.open("rb") as file:
+            os.fsync(file.fileno())
+        if version is not None:
+            _settle(path)
+        made.replace(path)
+    except sa.exc.DatabaseError as error:
+        raise explained(error, path) from None
+    except sqlite3.Error as error:
+        raise _told(error, path) from None
+    except OSError as error:
+        raise cant_use(error, path) from None
+    finally:
+        _remove(made)
+
+
+def _upgrade(path: Path) -> None:
     from alembic import command
     from alembic.config import Config
 
     config = Config()
-    config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
-    engine = connect(path)
+    folder = str(Path(__file__).parent / "migrations")
+    config.set_main_option("script_location", folder.replace("%", "%%"))
+    engine = sa.create_engine(sa.URL.create("sqlite", database=str(path.absolute())))
     try:
         with engine.begin() as connection:
             config.attributes["connection"] = connection
             command.upgrade(config, "head")
-    except sa.exc.DatabaseError as error:
-        raise explained(error, path) from None
     finally:
         engine.dispose()
+
+
+def _settle(path: Path) -> None:
+    """Bring all that is beside the file into it, so that another may take its place."""
+    with closing(sqlite3.connect(path, timeout=5)) as connection:
+        mode = connection.execute("PRAGMA journal_mode=DELETE").fetchone()
+        if mode is None or mode[0] != "delete":
+            raise sqlite3.OperationalError("database is locked")
+
+
+def _remove(path: Path) -> None:
+    for ending in ("", "-journal", "-wal", "-shm"):
+        with suppress(OSError):
+            path.with_name(path.name + ending).unlink()
+
+
+def _copy(path: Path, target: Path) -> None:
+    with closing(sqlite3.connect(path)) as source, closing(sqlite3.connect(target)) as made:
+        source.backup(made)
+        # A copy stands alone: nothing beside it belongs to it.
+        made.execute("PRAGMA journal_mode=DELETE")
 
 
 def dated_copy(path: Path, when: datetime) -> Path:
@@ -123,13 +231,12 @@ def dated_copy(path: Path, when: datetime) -> Path:
     copy = path.with_name(f"{path.stem}-{when:%Y-%m-%dT%H%M%S}{path.suffix}")
     partial = copy.with_suffix(".partial")
     try:
-        with closing(sqlite3.connect(path)) as source, closing(sqlite3.connect(partial)) as target:
-            source.backup(target)
+        _copy(path, partial)
         with partial.open("rb") as file:
             os.fsync(file.fileno())
         partial.replace(copy)
     except (sqlite3.Error, OSError) as error:
-        partial.unlink(missing_ok=True)
+        _remove(partial)
         raise StoreError(
             f"no copy could be made before the migration ({error}).",
             str(copy),
@@ -138,15 +245,52 @@ def dated_copy(path: Path, when: datetime) -> Path:
     return copy
 
 
+def cant_use(error: OSError, path: Path) -> StoreError:
+    """What the system says of the data folder, as a sentence."""
+    if error.errno in (errno.ENOSPC, errno.EDQUOT):
+        return StoreError(
+            f"the disk is full ({error.strerror}).", str(path),
+            "What was stored before is kept. Free some room.",
+        )  # fmt: skip
+    kind = ReadOnly if error.errno in (errno.EROFS, errno.EACCES, errno.EPERM) else StoreError
+    return kind(
+        f"the data folder can't be used ({error.strerror}).", str(path),
+        "Check its owner and permissions, or set TALLGRAIN_HOME to another folder.",
+    )  # fmt: skip
+
+
 def explained(error: sa.exc.DatabaseError, path: Path) -> StoreError:
     """A database's error as a sentence: what the world did wrong, and what to do."""
-    reason = str(error.orig) if error.orig is not None else str(error)
-    if "disk is full" in reason or "disk I/O" in reason:
-        what, remedy = "the disk is full", "What was stored before is kept. Free some room."
-    elif "readonly" in reason or "unable to open" in reason:
-        what, remedy = "the ledger can't be written", "Check the folder's owner and permissions."
-    elif "locked" in reason:
-        what, remedy = "another program holds the ledger", "Close it and try again."
-    else:
-        what, remedy = f"the ledger failed ({reason})", "Nothing half-done was stored."
-    return StoreError(f"{what}.", str(path), remedy)
+    return _told(error.orig if error.orig is not None else error, path)
+
+
+def _code(error: BaseException) -> int:
+    """SQLite's primary result code; 0 where it gave none."""
+    return int(getattr(error, "sqlite_errorcode", 0)) & 0xFF
+
+
+def _told(error: BaseException, path: Path) -> StoreError:
+    code, kept = _code(error), "What was stored before is kept."
+    if code == sqlite3.SQLITE_FULL:
+        return StoreError("the disk is full.", str(path), f"{kept} Free some room.")
+    if code == sqlite3.SQLITE_IOERR:
+        return StoreError(
+            f"the disk is full, or fails ({error}).", str(path),
+            f"{kept} Free some room; where there is enough, check the disk.",
+        )  # fmt: skip
+    if code in (sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_PERM):
+        return ReadOnly(
+            f"the ledger can't be written ({error}).", str(path),
+            f"{kept} Check the folder's owner and permissions.",
+        )  # fmt: skip
+    if code in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED) or "locked" in str(error):
+        return StoreError("another program holds the ledger.", str(path), "Close it and try again.")
+    if code in (sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_CORRUPT):
+        return StoreError(
+            f"the ledger is damaged and can't be read ({error}).", str(path),
+            "Nothing was changed. Move it away, keep it, and put a dated copy from the same folder "
+            "in its place.",
+        )  # fmt: skip
+    return StoreError(
+        f"the ledger failed ({error}).", str(path), "Nothing half-done was stored. Try again."
+    )

@@ -16,7 +16,14 @@ from tallgrain.core.drift.season import SeasonHead, SeasonRows
 from tallgrain.core.surface.quality import shifted_points
 from tallgrain.core.survey import Conditions, Point, Recheck, Survey
 from tallgrain.errors import InputError, StoreError
-from tallgrain.store.database import bring_up_to_date, checked_version, connect, explained
+from tallgrain.store.database import (
+    bring_up_to_date,
+    cant_use,
+    checked_version,
+    connect,
+    connect_reading,
+    explained,
+)
 from tallgrain.store.lock import WriterLock
 from tallgrain.store.models import (
     EVENTS,
@@ -101,6 +108,19 @@ class NewSurvey:
     extra: dict[str, Any] = field(default_factory=dict)
 
 
+@dataclass(frozen=True)
+class PutAway:
+    """Something that was put away: a "survey", "machine" or "event", told in words."""
+
+    what: str
+    ident: str
+    words: str
+    at: datetime
+
+
+_KINDS = {"survey": SURVEYS, "machine": MACHINES, "event": EVENTS}
+
+
 class Ledger:
     """One data folder's ledger, opened for reading or, by one holder at a time, for writing."""
 
@@ -119,18 +139,17 @@ class Ledger:
         Raises StoreError where another writes, the file is damaged, newer, or can't be made.
         """
         path = home / FILE_NAME
-        if not write and path.exists():
-            checked_version(path)
-            return cls(path, connect(path), None)
+        if not write:
+            version = checked_version(path)
+            if version is None:
+                raise StoreError("nothing is stored yet.", str(path), "Survey or import first.")
+            return cls(path, connect_reading(path, version), None)
         try:
+            checked_version(path)  # a file that is none of ours is left alone, lock and all
             home.mkdir(parents=True, exist_ok=True)
             lock = WriterLock.take(home / "ledger.lock", holder)
         except OSError as error:
-            raise StoreError(
-                f"the data folder can't be used ({error.strerror}).",
-                str(home),
-                "Check its permissions, or set TALLGRAIN_HOME to another folder.",
-            ) from None
+            raise cant_use(error, home) from None
         try:
             bring_up_to_date(path)
         except BaseException:
@@ -195,13 +214,19 @@ class Ledger:
 
     def machines(self) -> list[tuple[str, str]]:
         """Name and sheet text of every printer, by name."""
-        query = sa.select(MACHINES.c.name, MACHINES.c.sheet).order_by(MACHINES.c.name)
+        query = (
+            sa.select(MACHINES.c.name, MACHINES.c.sheet)
+            .where(MACHINES.c.withdrawn_at.is_(None))
+            .order_by(MACHINES.c.name)
+        )
         with self._reading() as connection:
             return [(row.name, row.sheet) for row in connection.execute(query)]
 
     def machine_text(self, name: str) -> str | None:
-        """One printer's sheet text, its name in any case."""
-        query = sa.select(MACHINES.c.sheet).where(sa.func.lower(MACHINES.c.name) == name.lower())
+        """One printer's sheet text, its name in any case; None where it is put away."""
+        query = sa.select(MACHINES.c.sheet).where(
+            sa.func.lower(MACHINES.c.name) == name.lower(), MACHINES.c.withdrawn_at.is_(None)
+        )
         with self._reading() as connection:
             found: str | None = connection.execute(query).scalar()
             return found
@@ -215,6 +240,65 @@ class Ledger:
             connection.execute(
                 sa.insert(MACHINES).values(name=name, sheet=sheet_text, changed_at=now)
             )
+
+    def rename_machine(self, old: str, new: str, sheet_text: str, now: datetime) -> None:
+        """Call a printer otherwise, with all that was stored of it. Raises InputError."""
+        with self._writing() as connection:
+            for name, wanted in ((old, True), (new, old.lower() == new.lower())):
+                found = connection.execute(
+                    sa.select(MACHINES.c.name).where(sa.func.lower(MACHINES.c.name) == name.lower())
+                ).first()
+                if (found is not None) is not wanted:
+                    told = f"no printer '{old}'" if wanted else f"a printer '{new}' already"
+                    raise InputError(
+                        f"there is {told}.", "ledger", "'tallgrain machine list' lists them."
+                    )
+            for table in (SURVEYS, EVENTS, OBSERVATIONS):
+                connection.execute(
+                    sa.update(table).where(sa.func.lower(table.c.machine) == old.lower())
+                    .values(machine=new)
+                )  # fmt: skip
+            connection.execute(
+                sa.update(MACHINES).where(sa.func.lower(MACHINES.c.name) == old.lower())
+                .values(name=new, sheet=sheet_text, changed_at=now)
+            )  # fmt: skip
+
+    # What was entered by mistake
+
+    def put_away(self, what: str, ident: str, now: datetime | None) -> None:
+        """Put a "survey", "machine" or "event" away, or (None) bring it back: it is kept, but out
+        of sight and of every figure. Raises InputError where there is none."""
+        table = _KINDS[what]
+        if what == "machine":
+            which = sa.func.lower(MACHINES.c.name) == ident.lower()
+        elif ident.isdecimal() and len(ident) <= 15:
+            which = table.c.id == int(ident)
+        else:
+            which = sa.false()
+        with self._writing() as connection:
+            done = connection.execute(sa.update(table).where(which).values(withdrawn_at=now))
+        if not done.rowcount:
+            raise InputError(
+                f"there is no {what} '{ident}'.", "ledger",
+                "'tallgrain put-away list' tells what is put away.",
+            )  # fmt: skip
+
+    def away(self) -> list[PutAway]:
+        """All that is put away, the newest first."""
+        found = []
+        with self._reading() as connection:
+            for what, table in _KINDS.items():
+                query = sa.select(table).where(table.c.withdrawn_at.is_not(None))
+                for row in connection.execute(query):
+                    if what == "survey":
+                        words = f"{row.machine}, {row.kind}, {row.taken_at:%Y-%m-%d %H:%M}"
+                    elif what == "event":
+                        words = f"{row.machine}, {row.at:%Y-%m-%d}: {row.kind} {row.note}".strip()
+                    else:
+                        words = row.name
+                    ident = row.name if what == "machine" else str(row.id)
+                    found.append(PutAway(what, ident, words, row.withdrawn_at))
+        return sorted(found, key=lambda a: a.at, reverse=True)
 
     # Events
 
@@ -289,6 +373,7 @@ class Ledger:
             sa.select(SURVEYS, PACKED.c.heights, PACKED.c.squares, PACKED.c.freedom)
             .outerjoin(PACKED, PACKED.c.survey == SURVEYS.c.id)
             .where(sa.func.lower(SURVEYS.c.machine) == machine.lower(), SURVEYS.c.kind == kind)
+            .where(SURVEYS.c.withdrawn_at.is_(None))
             .order_by(SURVEYS.c.taken_at, SURVEYS.c.id)
         )
         heads, parts = [], []
@@ -455,6 +540,8 @@ class Ledger:
             query = query.where(sa.func.lower(SURVEYS.c.machine) == machine.lower())
         if ident is not None:
             query = query.where(SURVEYS.c.id == int(ident))
+        else:
+            query = query.where(SURVEYS.c.withdrawn_at.is_(None))
         with self._reading() as connection:
             return [_head(row) for row in connection.execute(query)]
 

@@ -34,6 +34,8 @@ MACHINES = sa.Table(
     sa.Column("name", sa.String, primary_key=True),
     sa.Column("sheet", sa.String, nullable=False),
     sa.Column("changed_at", UtcTime, nullable=False),
+    # Put away: out of sight and of every figure, kept all the same.
+    sa.Column("withdrawn_at", UtcTime),
 )
 
 # One survey's head; its figures come from its points.
@@ -58,6 +60,7 @@ SURVEYS = sa.Table(
     sa.Column("extra", sa.JSON, nullable=False),
     # Taken out of every height when it is read, once for each point before it; touches stay raw.
     sa.Column("drift_rate_mm", sa.Float),
+    sa.Column("withdrawn_at", UtcTime),
     sqlite_autoincrement=True,
 )
 

@@ -16,9 +16,10 @@ from tallgrain.core.plan.gauge_part import (
     seems_swapped,
 )
 from tallgrain.core.solve.skew import Plane, SkewSolution, one_more, solve_skew
-from tallgrain.errors import GuardRefused, InputError, JobError, TallGrainError
+from tallgrain.errors import GuardRefused, InputError, TallGrainError
 from tallgrain.formats.program import gauge_program
 from tallgrain.store.ledger import Observation
+from tallgrain.textio import write_text
 from tallgrain.ui.probe_work import ProbeWork
 from tallgrain.ui.session import Session
 from tallgrain.ui.values_work import ValuesWork
@@ -254,12 +255,7 @@ class SkewWork(QObject):
     def write(self, path: Path) -> None:
         """Write the gauge's program. Raises JobError."""
         self.here.program = self.here.program or self._program()
-        try:
-            path.write_text(self.here.program, encoding="ascii")
-        except OSError as error:
-            raise JobError(
-                f"the gauge can't be written: {error.strerror}.", str(path), "Choose another place."
-            ) from None
+        write_text(path, self.here.program)
 
     def take(self, mm: float) -> bool:
         """One reading for the chosen pair; the next one is chosen. False where it is a slip."""

@@ -20,13 +20,14 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from tallgrain.errors import JobError, TallGrainError
+from tallgrain.errors import TallGrainError
 from tallgrain.link.connect import dialect_folder
 from tallgrain.link.console.dialect import OPERATIONS
 from tallgrain.link.console.pattern import swept
 from tallgrain.link.console.record import replayed
 from tallgrain.link.console.teaching import PROOF_MM, Lesson, RawConsole
 from tallgrain.link.console.transport import ConsoleUrl, devices, opened
+from tallgrain.textio import unwritable, write_text
 from tallgrain.ui import theme
 from tallgrain.ui.widgets import button, label, tell
 from tallgrain.ui.worker import Worker
@@ -342,9 +343,9 @@ class TeachingDialog(QDialog):
             path = folder / f"{name}.toml"
             try:
                 folder.mkdir(parents=True, exist_ok=True)
-                path.write_text(text, encoding="utf-8")
             except OSError as error:
-                raise JobError(f"it can't be written: {error.strerror}.", str(path)) from None
+                raise unwritable(folder, error) from None
+            write_text(path, text)
             return f"Saved as {path}. Link with ?dialect={name}."
 
         self._do(act)

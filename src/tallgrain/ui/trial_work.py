@@ -18,9 +18,10 @@ from tallgrain.core.solve.gap import (
     next_trial,
     posterior,
 )
-from tallgrain.errors import GuardRefused, JobError, TallGrainError
+from tallgrain.errors import GuardRefused, TallGrainError
 from tallgrain.formats.program import patch_program
 from tallgrain.store.ledger import Observation
+from tallgrain.textio import write_text
 from tallgrain.ui.gauge_work import TRIP, GaugeWork
 from tallgrain.ui.probe_work import ProbeWork
 from tallgrain.ui.session import Session
@@ -189,9 +190,8 @@ class TrialWork(QObject):
 
         def write(program: str) -> None:
             try:
-                path.write_text(program, encoding="ascii")
-            except OSError as error:
-                no = JobError(f"the program can't be written: {error.strerror}.", str(path))
+                write_text(path, program)
+            except TallGrainError as no:
                 self._probe.refuse(no)
 
         self.make_patch(count, write)

@@ -3,15 +3,15 @@
 Nothing in a dialect is ever run: lines are filled in, replies are matched by bounded patterns.
 """
 
-import tomllib
 from functools import cached_property
-from typing import Any, Literal
+from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from tallgrain.core.handover.policy import STEPS
 from tallgrain.errors import InputError
 from tallgrain.link.console.pattern import Pattern, Value, compiled, fields, filled
+from tallgrain.textio import parse_toml
 
 # What a link must be able to do, what it may, and what a line of each may ask for.
 NEEDED: dict[str, frozenset[str]] = {
@@ -335,10 +335,7 @@ def _from_celsius(value: float, unit: Temperature) -> float:
 
 def parse_dialect(text: str, where: str) -> Dialect:
     """A dialect from its TOML. Raises InputError naming the place of each mistake."""
-    try:
-        table: dict[str, Any] = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise InputError(f"this is no TOML: {error}.", where, "Mend that line.") from None
+    table = parse_toml(text, where)
     if table.get("format") != "tallgrain-dialect":
         raise InputError(
             "this is no dialect.", where, 'It begins with format = "tallgrain-dialect".'

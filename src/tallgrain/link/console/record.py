@@ -1,5 +1,6 @@
 """Recorded sessions: every line with its time, as JSON lines; read again without a printer."""
 
+import io
 import json
 import threading
 import time
@@ -9,6 +10,7 @@ from pathlib import Path
 from typing import IO
 
 from tallgrain.errors import InputError, JobError
+from tallgrain.textio import open_regular
 
 FORMAT = "tallgrain-session"
 LONGEST = 1 << 16
@@ -68,13 +70,13 @@ def replayed(path: Path) -> Iterator[Said]:
     Raises InputError naming the line that can't be read.
     """
     try:
-        with path.open(encoding="utf-8", errors="replace") as file:
+        with io.TextIOWrapper(open_regular(path), "utf-8", "replace") as file:
             _check_head(file.readline(LONGEST), path)
             for number, text in enumerate(iter(lambda: file.readline(LONGEST), ""), start=2):
                 try:
                     told = json.loads(text)
                     yield Said(float(told["at"]), told["from"] == "us", str(told["line"]))
-                except (ValueError, KeyError, TypeError):
+                except (ValueError, KeyError, TypeError, RecursionError):
                     raise InputError(
                         "this line is none of a session.", f"{path}, line {number}",
                         "A recording that was cut off can be used up to there.",
@@ -86,7 +88,7 @@ def replayed(path: Path) -> Iterator[Said]:
 def _check_head(text: str, path: Path) -> None:
     try:
         head = json.loads(text)
-    except ValueError:
+    except (ValueError, RecursionError):
         head = None
     if not isinstance(head, dict) or head.get("format") != FORMAT:
         raise InputError("this is no recorded session.", str(path), "Choose another file.")

@@ -10,6 +10,7 @@ from typing import Protocol
 from urllib.parse import parse_qs, urlsplit
 
 from tallgrain.errors import InputError, LinkError
+from tallgrain.link.network import check_host
 
 CONNECT_S = 3.0
 WAIT_S = 0.05
@@ -46,10 +47,14 @@ class ConsoleUrl:
         )  # fmt: skip
 
 
-def parse_console_url(url: str) -> ConsoleUrl:
-    """The parts of a console's address. Raises InputError."""
+def parse_console_url(url: str, remote: bool = True) -> ConsoleUrl:
+    """The parts of a console's address. Raises InputError; other computers only if `remote`."""
     head, _, query = url.partition("?")
-    parts = urlsplit(head)
+    try:
+        parts = urlsplit(head)
+        host, port = parts.hostname, parts.port
+    except ValueError:
+        raise InputError(f"'{url}' is not a link.", "--link", "Check its host and port.") from None
     if parts.scheme not in SCHEMES:
         raise InputError(
             f"'{url}' is not a link.", "--link",
@@ -58,8 +63,10 @@ def parse_console_url(url: str) -> ConsoleUrl:
     where = head.removeprefix(f"{parts.scheme}:").removeprefix("//")
     if parts.scheme == "serial":
         where = parts.path or where
-    elif not parts.hostname or not parts.port:
+    elif not host or not port:
         raise InputError(f"'{url}' names no host and port.", "--link", "Give host:port.")
+    else:
+        check_host(host, remote)
     asked = parse_qs(query)
     dialect = asked.get("dialect", [""])[0]
     if not dialect:

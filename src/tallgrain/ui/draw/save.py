@@ -3,11 +3,12 @@
 from collections.abc import Callable
 from pathlib import Path
 
-from PyQt6.QtCore import QMarginsF, QRectF, QSize, QSizeF
+from PyQt6.QtCore import QBuffer, QIODevice, QMarginsF, QRectF, QSize, QSizeF
 from PyQt6.QtGui import QImage, QPageSize, QPainter, QPdfWriter
 from PyQt6.QtSvg import QSvgGenerator
 
 from tallgrain.errors import InputError, JobError
+from tallgrain.textio import write_bytes
 from tallgrain.ui import theme
 
 PNG_SCALE = 2.0
@@ -24,28 +25,32 @@ def save_picture(path: Path, rect: QRectF, paint: Callable[[QPainter], None]) ->
         )
     if not path.parent.is_dir():
         raise JobError("there is no such folder.", str(path.parent), "Choose another place.")
+    made = QBuffer()
+    made.open(QIODevice.OpenModeFlag.WriteOnly)
+    device: QImage | QSvgGenerator | QPdfWriter
     if ending == ".png":
         size = (rect.size() * PNG_SCALE).toSize()
         device = QImage(size, QImage.Format.Format_ARGB32)
         device.fill(theme.PAPER)
     elif ending == ".svg":
         device = QSvgGenerator()
-        device.setFileName(str(path))
+        device.setOutputDevice(made)
         device.setSize(QSize(int(rect.width()), int(rect.height())))
         device.setViewBox(rect)
         device.setTitle("Tall Grain")
     else:
-        device = QPdfWriter(str(path))
+        device = QPdfWriter(made)
         device.setPageSize(QPageSize(QSizeF(rect.width(), rect.height()), QPageSize.Unit.Point))
         device.setPageMargins(QMarginsF(0, 0, 0, 0))
         device.setResolution(72)
     painter = QPainter()
     if not painter.begin(device):
-        raise JobError("can't be written.", str(path), "Choose another place or free some room.")
+        raise JobError("can't be drawn.", str(path), "Save it as another kind of picture.")
     if ending == ".png":
         painter.scale(PNG_SCALE, PNG_SCALE)
     painter.fillRect(rect, theme.PAPER)
     paint(painter)
     painter.end()
-    if ending == ".png" and not device.save(str(path)):
-        raise JobError("can't be written.", str(path), "Choose another place or free some room.")
+    if isinstance(device, QImage):
+        device.save(made, "PNG")
+    write_bytes(path, made.data().data())

@@ -23,6 +23,7 @@ from tallgrain.core.survey import Survey
 from tallgrain.errors import InputError, JobError
 from tallgrain.seasons import PrinterSeason, last_gap
 from tallgrain.store.ledger import Ledger, MachineEvent
+from tallgrain.textio import write_text
 from tallgrain.ui.draw.control import ControlPicture, paint_control
 from tallgrain.ui.draw.field import Picture, bare, fitted, paint_field
 from tallgrain.ui.draw.multiples import Multiples, Tile, layout_of, paint_multiples
@@ -86,15 +87,10 @@ def write_report(path: Path, report: Report) -> None:
         )
     if not path.parent.is_dir():
         raise JobError("there is no such folder.", str(path.parent), "Choose another place.")
-    try:
-        if ending == ".html":
-            path.write_text(html_of(report), encoding="utf-8")
-        else:
-            write_pdf(path, report)
-    except OSError as error:
-        raise JobError(
-            f"the report can't be written: {error.strerror}.", str(path), "Choose another place."
-        ) from None
+    if ending == ".html":
+        write_text(path, html_of(report))
+    else:
+        write_pdf(path, report)
 
 
 # A season

@@ -7,6 +7,7 @@ from PyQt6.QtCore import QBuffer, QIODevice, QMarginsF, QPointF, QRectF, QSizeF,
 from PyQt6.QtGui import QPageSize, QPainter, QPdfWriter, QTextDocument
 
 from tallgrain import __version__
+from tallgrain.textio import write_bytes
 from tallgrain.ui import theme
 from tallgrain.ui.draw.pens import text
 from tallgrain.ui.report.blocks import Block, Drawing, Heading, Report, Table, Words
@@ -155,7 +156,7 @@ def write_pdf(path: Path, report: Report) -> None:
     out = QBuffer()
     out.open(QIODevice.OpenModeFlag.WriteOnly)
     _laid_out(_device(out), report, count)
-    path.write_bytes(bytes(out.data().data()))
+    write_bytes(path, bytes(out.data().data()))
 
 
 def _device(buffer: QBuffer) -> QPdfWriter:

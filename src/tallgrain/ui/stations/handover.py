@@ -20,6 +20,7 @@ from PyQt6.QtWidgets import (
 
 from tallgrain.core.handover.policy import Compensation, Cost
 from tallgrain.errors import TallGrainError
+from tallgrain.textio import open_regular, write_text
 from tallgrain.ui import theme
 from tallgrain.ui.bench_parts import (
     Layered,
@@ -246,9 +247,7 @@ class HandoverStation:
     def write_to(self, path: Path) -> None:
         """Write the start text to a file."""
         try:
-            path.write_text(self.work.text(), encoding="utf-8")
-        except OSError as error:
-            tell(self.refused, f"It can't be written there: {error.strerror}.")
+            write_text(path, self.work.text())
         except TallGrainError as error:
             self._session.refused.emit(error)
 
@@ -261,10 +260,12 @@ class HandoverStation:
     def load_from(self, path: Path) -> None:
         """Read a text to be checked; of a long program its beginning."""
         try:
-            with path.open(encoding="utf-8", errors="replace") as file:
-                self.other.setPlainText(file.read(LONGEST)[:20_000])
-        except OSError as error:
-            tell(self.said, f"It can't be read: {error.strerror}.")
+            with open_regular(path) as file:
+                text = file.read(LONGEST).decode("utf-8", "replace")
+        except TallGrainError as error:
+            tell(self.said, str(error))
+        else:
+            self.other.setPlainText(text[:20_000])
 
     def ask_card(self) -> None:
         """Ask where the card goes."""

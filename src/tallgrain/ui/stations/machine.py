@@ -11,7 +11,7 @@ from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.errors import TallGrainError
 from tallgrain.formats.draft import Draft
-from tallgrain.formats.textio import write_text
+from tallgrain.textio import write_text
 from tallgrain.ui.bench_parts import beside_the_bench, scrolled
 from tallgrain.ui.drafts import Drafts
 from tallgrain.ui.draw.machine import Handle

@@ -24,8 +24,8 @@ from tallgrain.core.plan.purge import Box, PurgeSpot, purge_spot
 from tallgrain.errors import InputError, TallGrainError
 from tallgrain.formats.point_text import parse_places
 from tallgrain.formats.program_scan import FirstLayer, first_layer
-from tallgrain.formats.textio import read_text
 from tallgrain.store.ledger import Observation
+from tallgrain.textio import read_text
 from tallgrain.ui.session import Session
 from tallgrain.ui.state import SurveyPlan
 from tallgrain.ui.surveying import remember_plan
