@@ -43,9 +43,26 @@ class Sitting:
             self.wait(20)
 
     def look(self):
-        with contextlib.suppress(TallGrainError):
-            if self.session.guard is not None:
+        """Look and reference as often as it is asked for, a finger at the probe where that is."""
+        for _ in range(9):
+            guard = self.session.guard
+            with contextlib.suppress(TallGrainError):
+                if guard is not None and guard.blind:
+                    self.finger()
+            if guard is None or guard.trusted:
+                return
+            with contextlib.suppress(TallGrainError):
                 see(self.made, self.session)
+            self.session.do("finding the reference", guard.reference)
+            self.wait()
+
+    def finger(self):
+        """It shows that the probe is alive only where it is."""
+        self.hands("probe", state="held")
+        tripped = self.session.printer.state().tripped
+        self.hands("probe", state="free")
+        if tripped and not self.session.printer.state().tripped:
+            self.session.guard.probe_was_felt()
 
     def end(self):
         self.window.close()

@@ -315,6 +315,8 @@ def test_screws_that_are_far_off_are_felt_out(rye, qtbot):
     made.hands("hands.turn", name="front-left", clockwise_deg=900.0)  # 1.75 mm
     measure(window, qtbot)
     assert s.problem is not None and station.notice.isVisible()
+    assert s.guard.blind  # it could be a dead probe as well
+    s.guard.probe_was_felt()
     station.far_off.setChecked(True)
     measure(window, qtbot)
     assert s.problem is None and station.work.solved.before.fltt > 0.5

@@ -30,7 +30,7 @@ class ByHand(Trusting):
         """Away from the plate because a person asked for just that: the one motion that a halt
         does not forbid. The height stays as unknown as it was."""
         self._refuse_hands_in()
-        self._look()
+        self.motions.look()  # after a halt too, when nothing is believed of its height
         self._z = self._moved(lambda: self.motions.lift(mm, True)).position.z
 
     def show_probe(self, out: bool) -> PrinterState:

@@ -85,6 +85,7 @@ class Session(QObject):
         # What Tall Grain does with the printer beside surveys, in words; "" for nothing.
         self.doing = ""
         self._quiet = False
+        self._cool_next = False
         self._then: Callable[[Any], None] = lambda result: None
         self._listener: Callable[[object], None] = lambda event: None
         # Whatever forbids measuring, such as a probe that failed its checks.
@@ -445,9 +446,17 @@ class Session(QObject):
 
     def set_heat(self, nozzle_c: float, plate_c: float) -> None:
         """Set both heaters' targets; 0 switches one off."""
-        if self.guard is not None:
-            words = "setting the heaters" if nozzle_c or plate_c else "switching the heaters off"
-            self.do(words, partial(self.guard.heat, nozzle_c, plate_c), quiet=True)
+        if self.guard is None:
+            return
+        words = "setting the heaters" if nozzle_c or plate_c else "switching the heaters off"
+        begun = self.do(words, partial(self.guard.heat, nozzle_c, plate_c), quiet=True)
+        # Off is never forgotten: it follows what is under way.
+        self._cool_next = not begun and not nozzle_c and not plate_c and self.busy
+
+    def _over(self) -> None:
+        if self._cool_next and not self.busy:
+            self._cool_next = False
+            self.set_heat(0.0, 0.0)
 
     def break_off(self) -> None:
         """Finish this touch, raise, stop."""
@@ -523,6 +532,7 @@ class Session(QObject):
         }
         if name in handlers:
             handlers[name](result)
+        self._over()
         self.changed.emit()
 
     def _linked(self, result: object) -> None:
@@ -578,6 +588,7 @@ class Session(QObject):
                 self.doing = ""
                 self.ended.emit(how)
         self.failed.emit(error)
+        self._over()
         self.changed.emit()
 
     def _halted(self) -> None:

@@ -404,10 +404,12 @@ def _set_raised(guard: Guard, wanted: Mapping[str, float]) -> tuple[StoredValue,
     if guard.hands_in:
         for _ in range(3):
             guard.step(2.0)
-    elif guard.trusted:
-        guard.park()
     else:
-        guard.lift(RAISED_MM)
+        guard.attach()  # a value that was set at the printer itself moved z
+        if guard.trusted:
+            guard.park()
+        else:
+            guard.lift(RAISED_MM)
     read = guard.set_values(wanted)
     guard.attach()
     return read

@@ -451,8 +451,8 @@ class Window(QMainWindow):
     def hands_in(self) -> None:
         """A person's hands go to the printer; where it is hot, cooling is offered first."""
         s = self.session
-        s.set_hands(True)
         state = s.state if s.link is LinkState.UP and not s.busy else None
+        s.set_hands(True)
         if state is None or max(state.plate.now_c, state.nozzle.now_c) < HOT_C:
             return
         box = QMessageBox(QMessageBox.Icon.NoIcon, "Hands in", "", parent=self)
