@@ -25,7 +25,8 @@ LARGEST_SHEET = 1_000_000
 # Nothing of ours is nested deeper, has longer whole numbers, or has more parts.
 DEEPEST = 40
 MOST_DIGITS = 15
-MOST_PARTS = 3_000_000
+RECORD_PARTS = 100_000
+SURVEY_PARTS = 2_500_000
 MODE = 0o666
 
 
@@ -91,7 +92,7 @@ def lines_of(text: str) -> Iterator[tuple[int, str]]:
             yield number, stripped
 
 
-def parse_json(text: str, where: str) -> Any:
+def parse_json(text: str, where: str, most_parts: int = RECORD_PARTS) -> Any:
     """JSON whose depth, digits and parts are bounded. Raises InputError."""
 
     def whole(words: str) -> int:
@@ -100,7 +101,7 @@ def parse_json(text: str, where: str) -> Any:
         return int(words)
 
     # Counted first: what is parsed takes many times its text.
-    if text.count(",") + text.count("[") + text.count("{") > MOST_PARTS:
+    if text.count(",") + text.count("[") + text.count("{") > most_parts:
         raise InputError("it has too many parts.", where, "Thin it first.")
     try:
         data = json.loads(text, parse_int=whole)

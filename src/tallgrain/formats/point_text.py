@@ -6,6 +6,7 @@ A decimal comma is understood where something else than the comma separates the 
 import math
 import re
 from collections.abc import Callable, Sequence
+from itertools import islice
 
 from tallgrain.core.survey import Point, Survey, point_of
 from tallgrain.errors import InputError
@@ -27,7 +28,8 @@ MOST_POINTS = 300_000
 
 def parse_points(text: str, where: str) -> tuple[Point, ...]:
     """Points from text. Raises InputError naming line and column."""
-    lines = [(n, line) for n, line in lines_of(text) if not line.startswith("#")]
+    said = (pair for pair in lines_of(text) if not pair[1].startswith("#"))
+    lines = list(islice(said, MOST_POINTS + 1))
     if len(lines) > MOST_POINTS:
         raise InputError(f"it has more than {MOST_POINTS} points.", where, "Thin it first.")
     if not lines:

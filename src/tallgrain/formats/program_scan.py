@@ -35,7 +35,7 @@ ARC_STEP_MM = 1.0
 LARGEST_ARC_MM = 1e5
 # A figure as long as this is none; after so many steps of a cell's half only corners are looked at.
 ENDLESS = 1e9
-MOST_STEPS = 3_000_000
+MOST_STEPS = 1_000_000
 
 
 @dataclass(frozen=True)
@@ -207,7 +207,7 @@ class _Reader:
         return motion, setting or value == 92
 
     def _move(self, to: dict[bytes, float], arc: dict[bytes, float]) -> None:
-        here = dict(self.at)
+        here = self.at.copy()
         for letter, value in to.items():
             total = self.totals and self.absolute if letter == self.e else self.absolute
             self.at[letter] = value if total else here[letter] + value
@@ -246,7 +246,7 @@ class _Reader:
         steps = max(1, math.ceil(math.hypot(b[0] - a[0], b[1] - a[1]) / (CELL_MM / 2)))
         self.laid += steps
         if self.laid > MOST_STEPS:
-            steps = 1  # its box is exact; islands are told apart no finer than its corners
+            return  # its box stays exact; islands are not told apart any further
         for i in range(steps + 1):
             x = a[0] + (b[0] - a[0]) * i / steps
             y = a[1] + (b[1] - a[1]) * i / steps

@@ -8,7 +8,7 @@ from tallgrain.core.surface.interpolate import mesh_of
 from tallgrain.core.survey import Floats, Point, Survey
 from tallgrain.errors import InputError
 
-MOST_HEIGHTS = 4_000_000
+MOST_HEIGHTS = 500_000
 EVEN_MM = 0.02
 
 
@@ -55,5 +55,5 @@ def checked_size(columns: int, rows: int, where: str) -> None:
     if columns < 1 or rows < 1 or columns * rows > MOST_HEIGHTS:
         raise InputError(
             f"{columns} x {rows} heights can't be read.", where,
-            f"Up to {MOST_HEIGHTS // 1_000_000} million are read: thin it first.",
+            f"Up to {MOST_HEIGHTS} are read: thin it first.",
         )  # fmt: skip

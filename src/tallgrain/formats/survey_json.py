@@ -5,12 +5,12 @@ from datetime import UTC, datetime
 from typing import Annotated, Any, Literal
 
 import pydantic
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, ConfigDict, FailFast, Field, model_validator
 
 from tallgrain.core.survey import Z_ROUNDING_MM, Conditions, Point, Recheck, Survey
 from tallgrain.errors import InputError
 from tallgrain.formats.refusals import refusal
-from tallgrain.textio import parse_json
+from tallgrain.textio import SURVEY_PARTS, parse_json
 
 Height = Annotated[float, Field(ge=-1000, le=1000)]
 Place = Annotated[float, Field(ge=-10_000, le=10_000)]
@@ -67,7 +67,7 @@ class SurveyRecord(_Part):
     )
     taken_at: datetime
     conditions: ConditionsRecord = ConditionsRecord()
-    points: Annotated[list[PointRecord], Field(min_length=1, max_length=1_000_000)]
+    points: Annotated[list[PointRecord], Field(min_length=1, max_length=300_000), FailFast()]
     complete: bool = True
     note: str = ""
     columns: int | None = None
@@ -78,7 +78,7 @@ class SurveyRecord(_Part):
 
 def parse_survey(text: str, where: str) -> Survey:
     """A survey from its JSON text. Raises InputError naming line and field."""
-    data = parse_json(text, where)
+    data = parse_json(text, where, SURVEY_PARTS)
     _check_head(data, where)
     try:
         record = SurveyRecord.model_validate(data)

@@ -35,7 +35,8 @@ class Motions:
         self._take(state)
 
     def newest(self, told: PrinterState | None) -> PrinterState:
-        """The newer of what it told unasked and what it answered; asked for where neither is."""
+        """The newer of what was told to the caller and what it answered last; asked where nothing
+        was told."""
         known = [state for state in (self._stood, told) if state is not None]
         return self._take(max(known, key=lambda s: s.clock_s)) if told else self.look()
 
@@ -147,6 +148,8 @@ class Motions:
     def _same_frame(self, was: PrinterState, state: PrinterState) -> None:
         if state.boot != was.boot:
             raise self._not_so("go on", "that it was switched off and on meanwhile")
+        if was.referenced and not state.referenced:
+            raise self._not_so("go on", "that it does not know any more where it is")
         if state.frame != was.frame:
             raise self._not_so(
                 "go on", "that its z means another height than before, which nobody asked for"

@@ -27,7 +27,7 @@ class Linked:
 
 def make_link(
     turn: int, where: str | Callable[[], str], sheet: MachineSheet, old: Printer | None,
-    holder: str, ledger: Ledger,
+    holder: str, ledger: Ledger, remote: bool = False,
 ) -> Linked:  # fmt: skip
     """Link to an address, or to one that must be waited for, after the old link is let go of."""
     if old is not None:
@@ -35,7 +35,7 @@ def make_link(
     printer, url = None, where if isinstance(where, str) else ""
     try:
         url = where if isinstance(where, str) else where()
-        printer = connected(url, holder)
+        printer = connected(url, holder, remote)
         return Linked(turn, url, printer, guarded(printer, sheet, ledger, now), printer.state())
     except TallGrainError as error:
         if printer is not None:

@@ -3,6 +3,7 @@
 import threading
 import time
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from dataclasses import replace
 from datetime import datetime
 from functools import partial
@@ -86,6 +87,7 @@ class Session(QObject):
         self.doing = ""
         self._quiet = False
         self._cool_next = False
+        self._stands: PrinterState | None = None
         self._then: Callable[[Any], None] = lambda result: None
         self._listener: Callable[[object], None] = lambda event: None
         # Whatever forbids measuring, such as a probe that failed its checks.
@@ -234,7 +236,9 @@ class Session(QObject):
 
     # The link
 
-    def link_to(self, where: str | Callable[[], str], holder: str = "Another window") -> None:
+    def link_to(
+        self, where: str | Callable[[], str], holder: str = "Another window", remote: bool = False
+    ) -> None:
         """Link to a printer at an address, or at one that must be waited for.
 
         `changed` or `failed` tell how it went.
@@ -246,7 +250,7 @@ class Session(QObject):
         self.changed.emit()
         self._link_turn += 1
         made = partial(
-            make_link, self._link_turn, where, self.sheet, self.printer, holder, self.ledger
+            make_link, self._link_turn, where, self.sheet, self.printer, holder, self.ledger, remote
         )
         self.worker.do("link", made)
 
@@ -330,7 +334,7 @@ class Session(QObject):
             return False
         self._begin(words, then, quiet)
         # On its way first: the screen follows.
-        self.worker.do("do", job)
+        self.worker.do("do", partial(self._and_look, job))
         self._tell_begun()
         return True
 
@@ -347,9 +351,29 @@ class Session(QObject):
         self._begin(words, then)
         self._listener = listener
         token = self._break_off
-        self.worker.play("do", lambda: routine(token))
+        self.worker.play("do", partial(self._play_and_look, lambda: routine(token)))
         self._tell_begun()
         return True
+
+    # In the worker's thread: the work, then where the printer stands after it
+
+    def _and_look(self, job: Callable[[], Any]) -> Any:
+        try:
+            return job()
+        finally:
+            self._stand()
+
+    def _play_and_look(self, routine: Callable[[], Iterator[object]]) -> Iterator[object]:
+        try:
+            yield from routine()
+        finally:
+            self._stand()
+
+    def _stand(self) -> None:
+        printer = self.printer
+        if printer is not None and printer.up:
+            with suppress(TallGrainError):
+                self._stands = printer.state()
 
     def _begin(self, words: str, then: Callable[[Any], None], quiet: bool = False) -> None:
         self._break_off = BreakOff()
@@ -382,7 +406,8 @@ class Session(QObject):
             return
         token = self._own_motion(plan, "Finding the reference")
         chosen = replace(self.chosen, rounds=rounds or self.chosen.rounds)
-        self.worker.play("survey", partial(self._survey, guard, plan, chosen, token))
+        measured = partial(self._survey, guard, plan, chosen, token)
+        self.worker.play("survey", partial(self._play_and_look, measured))
 
     def _own_motion(self, plan: Plan, phase: str) -> BreakOff:
         """From now on Tall Grain owns a motion; the token that ends it."""
@@ -413,7 +438,8 @@ class Session(QObject):
             return
         ident = self.shown.head.ident
         token = self._own_motion(plan, "Finding the reference")
-        self.worker.play("survey", lambda: resume(guard, self.ledger, ident, plan, now, token))
+        resumed = partial(resume, guard, self.ledger, ident, plan, now, token)
+        self.worker.play("survey", partial(self._play_and_look, resumed))
 
     def resumable(self) -> Plan | None:
         """The plan of the broken-off survey that is shown, where it can be gone on with."""
@@ -454,6 +480,8 @@ class Session(QObject):
         self._cool_next = not begun and not nozzle_c and not plate_c and self.busy
 
     def _over(self) -> None:
+        if self._stands is not None:
+            self.state, self._stands = self._stands, None
         if self._cool_next and not self.busy:
             self._cool_next = False
             self.set_heat(0.0, 0.0)
@@ -530,6 +558,7 @@ class Session(QObject):
             "survey": lambda _: self._survey_over("complete"),
             "halt": lambda _: self._halted(),
         }
+        self._over()
         if name in handlers:
             handlers[name](result)
         self._over()
@@ -573,6 +602,7 @@ class Session(QObject):
         self.ended.emit(how)
 
     def _work_failed(self, name: str, error: TallGrainError) -> None:
+        self._over()
         self.problem = error
         if name == "link":
             self.link = LinkState.LOST if self.printer is not None else LinkState.NONE

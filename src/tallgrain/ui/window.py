@@ -27,7 +27,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from tallgrain.errors import TallGrainError
+from tallgrain.errors import OtherComputer, TallGrainError
 from tallgrain.link.connect import dialect_names
 from tallgrain.link.console.transport import devices
 from tallgrain.paths import data_home
@@ -129,6 +129,7 @@ class Window(QMainWindow):
         self.surface.bench.primary.setFocus()
         session.changed.connect(self.refresh)
         session.refused.connect(self.tell)
+        session.failed.connect(self._ask_network)
         session.printer_changed.connect(self.refresh_printers)
         self.drafts.changed.connect(self.refresh)
         session.back.changed.connect(self.refresh)
@@ -485,6 +486,21 @@ class Window(QMainWindow):
         words = f"{what}\n\n{error.where}" if error.where else what
         box = QMessageBox(QMessageBox.Icon.NoIcon, "Tall Grain", words, parent=self)
         box.setInformativeText(error.remedy)
+        box.open()
+
+    def _ask_network(self, error: TallGrainError) -> None:
+        """A printer on another computer is linked to once a person said so."""
+        if not isinstance(error, OtherComputer):
+            return
+        box = QMessageBox(QMessageBox.Icon.NoIcon, "Another computer", "", parent=self)
+        box.setTextFormat(Qt.TextFormat.PlainText)
+        box.setText(f"{error.what[:1].upper()}{error.what[1:]}")
+        box.setInformativeText("Link to it only where you trust the network between them.")
+        link = box.addButton("Link to it", QMessageBox.ButtonRole.AcceptRole)
+        box.addButton("Don't", QMessageBox.ButtonRole.RejectRole)
+        assert link is not None
+        url = self.session.url
+        link.clicked.connect(lambda: self.session.link_to(url, remote=True))
         box.open()
 
     def show_keys(self) -> None:
