@@ -90,7 +90,7 @@ def test_machines_are_added_shown_and_exported(tmp_path):
     ],
 )
 def test_wrong_usage_is_one_sentence(words, status, said, tmp_path):
-    (tmp_path / "line.csv").write_text("1,1,0\n2,2,0\n3,3,0\n")
+    (tmp_path / "line.csv").write_text("x,y,z\n1,1,0\n2,2,0\n3,3,0\n")
     (tmp_path / "bad.csv").write_text("1,1,0\n2,2,x\n")
     done = tallgrain(*words, cwd=tmp_path, check=status)
     assert said in done.stderr

@@ -22,6 +22,21 @@
 The window and the command line show the same sentences.
 """
 
+# What a terminal would obey, or what turns the direction of what follows.
+_CONTROLS = dict.fromkeys(
+    [
+        *range(9), 11, 12, *range(14, 32), *range(127, 160), 0x2028, 0x2029,
+        *range(0x202A, 0x202F), *range(0x2066, 0x206A),
+    ],
+    0xFFFD,
+)  # fmt: skip
+_CONTROLS[13] = 0x20
+
+
+def printable(text: str) -> str:
+    """Text for a terminal: what a printer or a file put into it does nothing there."""
+    return text.translate(_CONTROLS).encode("utf-8", "replace").decode("utf-8")
+
 
 class TallGrainError(Exception):
     """What happened, where, and what to do: three parts of one message for a person."""

@@ -35,7 +35,7 @@ def readable_ledger(home: Path | None = None) -> "Ledger | None":
 
 def machine_sheet(name: str, ledger: "Ledger | None" = None) -> tuple[MachineSheet, str]:
     """A sheet and its text: from a file, the ledger, or the ones that ship. Raises InputError."""
-    if name.lower().endswith(".toml") or "/" in name:
+    if name.lower().endswith(".toml"):
         return read_sheet_text(Path(name))
     opened = ledger or readable_ledger()
     try:
@@ -46,6 +46,8 @@ def machine_sheet(name: str, ledger: "Ledger | None" = None) -> tuple[MachineShe
     where = f"sheet of {name}"
     if text is None:
         text, where = shipped_sheet_text(name), f"{name.lower()}.toml"
+    if text is None and "/" in name:
+        return read_sheet_text(Path(name))
     if text is None:
         raise InputError(
             f"there is no printer '{name}'.",

@@ -2,9 +2,18 @@
 
 import sys
 
-from tallgrain.cli import judging, looking_back, machines, routines, solving, start, surveys
+from tallgrain.cli import (
+    judging,
+    looking_back,
+    machines,
+    putting_away,
+    routines,
+    solving,
+    start,
+    surveys,
+)
 from tallgrain.cli.common import app
-from tallgrain.errors import TallGrainError
+from tallgrain.errors import TallGrainError, printable
 
 __all__ = [
     "app",
@@ -12,6 +21,7 @@ __all__ = [
     "looking_back",
     "machines",
     "main",
+    "putting_away",
     "routines",
     "solving",
     "start",
@@ -24,8 +34,11 @@ def main() -> None:
     try:
         app()
     except TallGrainError as error:
-        print(error, file=sys.stderr)
+        print(printable(str(error)).replace("\n", " "), file=sys.stderr)
         sys.exit(error.exit_status)
+    except UnicodeError:
+        print("a word on the command line is no text. Give it in UTF-8.", file=sys.stderr)
+        sys.exit(2)
     except BrokenPipeError:
         sys.stderr.close()
         sys.exit(1)

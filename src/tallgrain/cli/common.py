@@ -1,6 +1,7 @@
 """What all verbs share: the application, its options, and how results are told."""
 
 import json
+import math
 import signal
 import sys
 from collections.abc import Callable, Iterator
@@ -10,12 +11,36 @@ from enum import StrEnum
 from pathlib import Path
 from typing import Annotated, Any
 
+import click
 import typer
+from typer.core import TyperCommand
 
 from tallgrain.core.plan.names import KINDS
-from tallgrain.errors import InputError
+from tallgrain.errors import InputError, printable
 
-app = typer.Typer(
+
+class FiniteCommand(TyperCommand):
+    """A verb that takes no figure without an end."""
+
+    def invoke(self, ctx: click.Context) -> Any:
+        """Raises InputError for inf and nan on any option."""
+        for name, value in ctx.params.items():
+            if isinstance(value, float) and not math.isfinite(value):
+                raise InputError(
+                    f"{value} is no figure.", f"--{name.replace('_', '-')}", "Give a number."
+                )
+        return super().invoke(ctx)
+
+
+class Verbs(typer.Typer):
+    """A group whose verbs are all of that kind."""
+
+    def command(self, *args: Any, **options: Any) -> Any:
+        """A verb."""
+        return super().command(*args, **{"cls": FiniteCommand, **options})
+
+
+app = Verbs(
     add_completion=False,
     no_args_is_help=False,
     rich_markup_mode=None,
@@ -64,13 +89,14 @@ Gcode = Annotated[
 ]
 Pace = StrEnum("Pace", {"instant": "instant", "real": "real"})
 Reference = StrEnum("Reference", {"ls": "ls", "mz": "mz"})
+LayoutChoice = StrEnum("LayoutChoice", {"points": "points", "matrix": "matrix"})
 Rows = StrEnum("Rows", {"front": "front", "rear": "rear"})
 Interpolation = StrEnum("Interpolation", {"bilinear": "bilinear", "bicubic": "bicubic"})
 
 
 def say(text: str) -> None:
-    """One line on stdout, at once."""
-    print(text, flush=True)
+    """Lines on stdout, at once."""
+    print(printable(text), flush=True)
 
 
 def show(document: Any, as_json: bool, table: Callable[[], str]) -> None:

@@ -16,11 +16,13 @@ def flatness(
     as_json: AsJson = False,
 ) -> None:
     """How flat a surveyed plate is, and what its shape is made of."""
+    from tallgrain.core.surface.plausible import refuse_no_plate
     from tallgrain.core.surface.shape import flatness as measure
     from tallgrain.core.surface.shape import judge
     from tallgrain.resolve import survey_named
 
     found = survey_named(survey)
+    refuse_no_plate(found)
     flat, terms = judge(found.xy, found.heights, _extent(found))
     if reference is Reference.mz:
         flat = measure(found.xy, found.heights, "mz")

@@ -6,9 +6,10 @@ from typing import Annotated
 
 import typer
 
-from tallgrain.cli.common import AsJson, aligned, app, show, writing
+from tallgrain.cli.common import AsJson, Verbs, aligned, app, show, writing
+from tallgrain.errors import InputError, printable
 
-machine_app = typer.Typer(
+machine_app = Verbs(
     rich_markup_mode=None, no_args_is_help=True, help="Machine sheets: what each printer is."
 )
 app.add_typer(machine_app, name="machine")
@@ -26,7 +27,11 @@ def machine_list(as_json: AsJson = False) -> None:
     names = stored + [n for n in shipped_names() if n.lower() not in {s.lower() for s in stored}]
     found = []
     for name in names:
-        sheet, _ = machine_sheet(name)
+        try:
+            sheet, _ = machine_sheet(name)
+        except InputError as error:
+            print(printable(f"{name!r}: {error}"), file=sys.stderr)
+            continue
         box = sheet.plate.outline.box
         found.append(
             {
@@ -77,6 +82,23 @@ def machine_add(file: Path, as_json: AsJson = False) -> None:
 
         ledger.put_machine(sheet.name, text, now())
     show({"name": sheet.name}, as_json, lambda: f"{sheet.name} is stored.")
+
+
+@machine_app.command("rename")
+def machine_rename(old: str, new: str, as_json: AsJson = False) -> None:
+    """Call a stored printer otherwise, with all that is kept of it."""
+    from tallgrain.clock import now
+    from tallgrain.formats.draft import renamed
+
+    with writing() as ledger:
+        text = dict(ledger.machines()).get(old) or ledger.machine_text(old)
+        if text is None:
+            raise InputError(
+                f"there is no printer '{old}'.", "ledger", "'tallgrain machine list' lists them."
+            )
+        sheet, made = renamed(text, new)
+        ledger.rename_machine(old, sheet.name, made, now())
+    show({"name": sheet.name}, as_json, lambda: f"{old} is called {sheet.name} now.")
 
 
 @machine_app.command("export")

@@ -18,6 +18,7 @@ from tallgrain.cli.common import (
     MachineName,
     Remote,
     Seen,
+    Verbs,
     app,
     at_the_printer,
     number,
@@ -25,7 +26,7 @@ from tallgrain.cli.common import (
 )
 from tallgrain.errors import JobError
 
-routine_app = typer.Typer(
+routine_app = Verbs(
     rich_markup_mode=None, no_args_is_help=True, help="A whole loop at the printer."
 )
 app.add_typer(routine_app, name="routine")

@@ -6,11 +6,11 @@ from typing import Annotated, Any
 
 import typer
 
-from tallgrain.cli.common import AsJson, MachineName, aligned, app, number, show
+from tallgrain.cli.common import AsJson, MachineName, Verbs, aligned, app, number, show
 
 Plane = StrEnum("Plane", {p: p for p in ("xy", "xz", "yz")})
 
-solve_app = typer.Typer(
+solve_app = Verbs(
     rich_markup_mode=None, no_args_is_help=True, help="Solve a correction from what was measured."
 )
 app.add_typer(solve_app, name="solve")

@@ -1,6 +1,8 @@
 """Planning, probing, storing and converting surveys."""
 
 import json
+import sys
+from datetime import datetime
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -16,6 +18,7 @@ from tallgrain.cli.common import (
     Free,
     Gcode,
     Kind,
+    LayoutChoice,
     Link,
     MachineName,
     Margin,
@@ -34,6 +37,16 @@ from tallgrain.cli.common import (
 )
 from tallgrain.errors import InputError, JobError
 
+As = Annotated[
+    LayoutChoice | None,
+    typer.Option("--as", help="What a table is, where it could be read in two ways."),
+]
+ExtentText = Annotated[
+    str | None,
+    typer.Option("--extent", help="Where a matrix lies, in mm: left,right,front,rear."),
+]
+RowsFirst = Annotated[Rows, typer.Option("--rows", help="Which row of a matrix comes first.")]
+WHEN = ["%Y-%m-%d", "%Y-%m-%dT%H:%M", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S%z"]
 # Twenty places see a delta's usual parameters well.
 TOWERS_COUNT = "5x4"
 
@@ -308,32 +321,55 @@ def export_survey(survey: str, file: Path) -> None:
 
 
 @app.command("import")
-def import_survey(file: Path, machine: MachineName, as_json: AsJson = False) -> None:
+def import_survey(
+    file: Path,
+    machine: MachineName,
+    layout: As = None,
+    extent: ExtentText = None,
+    rows: RowsFirst = Rows.front,
+    taken_at: Annotated[
+        datetime | None,
+        typer.Option(help="When it was measured, if the file does not say.", formats=WHEN),
+    ] = None,
+    sheet_name: Annotated[
+        str | None, typer.Option("--sheet", help="The sheet that was on the plate.")
+    ] = None,
+    nozzle_c: Annotated[float | None, typer.Option(min=-50, max=600, help="Nozzle (°C).")] = None,
+    plate_c: Annotated[float | None, typer.Option(min=-50, max=300, help="Plate (°C).")] = None,
+    as_json: AsJson = False,
+) -> None:
     """Store a survey from a file."""
     from tallgrain.clock import now
     from tallgrain.core.machine.placed import check_placed
-    from tallgrain.formats.files import read_survey
+    from tallgrain.core.surface.plausible import why_no_plate
+    from tallgrain.formats.files import read_survey, told_of
     from tallgrain.resolve import machine_sheet
 
-    found = read_survey(file, now())
+    when = taken_at.astimezone() if taken_at is not None else None
+    lies = _extent(extent, rows is Rows.front)
+    found = read_survey(file, when or now(), extent=lies, layout=_layout(layout))
+    found = told_of(found, when, sheet_name, nozzle_c, plate_c)
     with writing() as ledger:
         sheet, text = machine_sheet(machine, ledger)
+        check_placed(found, sheet, str(file))
         if ledger.machine_text(sheet.name) is None:
             ledger.put_machine(sheet.name, text, now())
-        check_placed(found, sheet, str(file))
         ident = ledger.add_survey(found.for_machine(sheet.name))
-    show({"survey": ident}, as_json, lambda: f"Stored as survey {ident}.")
+    odd = why_no_plate(found.xy, found.heights)
+    document: dict[str, Any] = {"survey": ident}
+    if odd:
+        document["warnings"] = [{"code": "no_plate", "figures": {"why": odd}}]
+        print(f"{file}: {odd}: that can't be a plate. It is stored, not judged.", file=sys.stderr)
+    show(document, as_json, lambda: f"Stored as survey {ident}.")
 
 
 @app.command()
 def convert(
     source: Path,
     target: Path,
-    extent: Annotated[
-        str | None,
-        typer.Option(help="Where a matrix of heights lies, in mm: left,right,front,rear."),
-    ] = None,
-    rows: Annotated[Rows, typer.Option(help="Which row of a matrix comes first.")] = Rows.front,
+    layout: As = None,
+    extent: ExtentText = None,
+    rows: RowsFirst = Rows.front,
     exaggeration: Annotated[
         float, typer.Option(min=0.001, max=10_000, help="Of the heights of a relief (STL, PLY).")
     ] = 1.0,
@@ -343,8 +379,13 @@ def convert(
     from tallgrain.formats.files import ending_of, read_survey, write_survey
 
     ending_of(target)
-    found = read_survey(source, now(), extent=_extent(extent, rows is Rows.front))
+    lies = _extent(extent, rows is Rows.front)
+    found = read_survey(source, now(), extent=lies, layout=_layout(layout))
     write_survey(found, target, exaggeration)
+
+
+def _layout(chosen: Any) -> Any:
+    return None if chosen is None else str(chosen)
 
 
 def _extent(text: str | None, front_first: bool) -> Any:

@@ -175,3 +175,11 @@ def _tables(old: Any, wanted: list[dict[str, Any]]) -> AoT:
         _bring_in(table, part)
         made.append(table)
     return made
+
+
+def renamed(text: str, name: str) -> tuple[MachineSheet, str]:
+    """A sheet under another name, and its text. Raises InputError where that can't be one."""
+    document = tomlkit.parse(text)
+    document["name"] = name.strip()
+    made = tomlkit.dumps(document)
+    return parse_sheet(made, "the new name"), made

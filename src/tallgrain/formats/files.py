@@ -5,9 +5,10 @@ from datetime import datetime
 from pathlib import Path
 
 from tallgrain.core.surface.interpolate import mesh_of
-from tallgrain.core.survey import Point, Survey
+from tallgrain.core.survey import Conditions, Point, Survey
 from tallgrain.errors import InputError
-from tallgrain.formats.matrix_text import Extent, extent_of, looks_like_matrix, parse_matrix
+from tallgrain.formats.layout import Layout, layout_of
+from tallgrain.formats.matrix_text import Extent, extent_of, parse_matrix
 from tallgrain.formats.point_text import parse_points, points_text
 from tallgrain.formats.sdf import read_sdf, write_sdf
 from tallgrain.formats.solids import write_ply, write_stl
@@ -45,10 +46,11 @@ def ending_of(path: Path, known: tuple[str, ...] = WRITTEN) -> str:
 
 
 def read_survey(
-    path: Path, now: datetime, machine: str = "", extent: Extent | None = None
-) -> Survey:
+    path: Path, now: datetime, machine: str = "", extent: Extent | None = None,
+    layout: Layout | None = None,
+) -> Survey:  # fmt: skip
     """A survey from a file; what has no date gets `now`, no printer `machine`. extent: where a
-    matrix without a header lies."""
+    matrix without a header lies; layout: what a table is, where it could be read in two ways."""
     ending = ending_of(path, ENDINGS)
     if ending == ".json":
         return parse_survey(read_text(path, LARGEST_SURVEY), str(path))
@@ -56,15 +58,33 @@ def read_survey(
         grid = read_x3p(path) if ending == ".x3p" else read_sdf(path)
         points = grid.points(str(path))
     else:
-        return survey_of_text(read_text(path, LARGEST_SURVEY), str(path), now, machine, extent)
+        return survey_of_text(
+            read_text(path, LARGEST_SURVEY), str(path), now, machine, extent, layout
+        )
     return _survey(points, now, machine, f"from {path.name}")
 
 
+def told_of(
+    survey: Survey, taken_at: datetime | None, sheet: str | None, nozzle_c: float | None,
+    plate_c: float | None,
+) -> Survey:  # fmt: skip
+    """The survey with what a person tells of it; None leaves what it says itself."""
+    c = survey.conditions
+    conditions = Conditions(
+        c.nozzle_c if nozzle_c is None else nozzle_c, c.plate_c if plate_c is None else plate_c,
+        c.soak_min, sheet or c.sheet,
+    )  # fmt: skip
+    return replace(survey, taken_at=taken_at or survey.taken_at, conditions=conditions)
+
+
 def survey_of_text(
-    text: str, where: str, now: datetime, machine: str = "", extent: Extent | None = None
-) -> Survey:
+    text: str, where: str, now: datetime, machine: str = "", extent: Extent | None = None,
+    layout: Layout | None = None,
+) -> Survey:  # fmt: skip
     """A survey from text, as read_survey does it. Raises InputError."""
-    return _survey(text_points(text, where, extent), now, machine, f"from {Path(where).name}")
+    return _survey(
+        text_points(text, where, extent, layout), now, machine, f"from {Path(where).name}"
+    )
 
 
 def _survey(points: tuple[Point, ...], now: datetime, machine: str, note: str) -> Survey:
@@ -73,18 +93,23 @@ def _survey(points: tuple[Point, ...], now: datetime, machine: str, note: str) -
     return replace(survey, shape=(len(mesh.xs), len(mesh.ys))) if mesh else survey
 
 
-def text_points(text: str, where: str, extent: Extent | None = None) -> tuple[Point, ...]:
+def text_points(
+    text: str, where: str, extent: Extent | None = None, layout: Layout | None = None
+) -> tuple[Point, ...]:
     """Points from text: lines of x, y and z, or a matrix of heights with its extents. Raises
-    InputError."""
-    said = extent_of(text, where) or extent
+    InputError, OpenLayout where it could be either."""
+    said = extent_of(text, where)
+    if layout is None:
+        layout = "matrix" if said or extent else layout_of(text, where)
+    if layout == "points":
+        return parse_points(text, where)
+    said = said or extent
     if said is not None:
         return parse_matrix(text, where, said)
-    if looks_like_matrix(text):
-        raise MatrixWithoutExtent(
-            "it looks like a matrix of heights, and nothing says where it lies.", where,
-            "Give --extent x0,x1,y0,y1, or a first line: # matrix x 10 340 y 5 240 rows front",
-        )  # fmt: skip
-    return parse_points(text, where)
+    raise MatrixWithoutExtent(
+        "it looks like a matrix of heights, and nothing says where it lies.", where,
+        "Give --extent x0,x1,y0,y1, or a first line: # matrix x 10 340 y 5 240 rows front",
+    )  # fmt: skip
 
 
 def write_survey(survey: Survey, path: Path, exaggeration: float = 1.0) -> None:

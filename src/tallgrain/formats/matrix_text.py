@@ -66,28 +66,27 @@ def checked_extent(extent: Extent, where: str) -> Extent:
     return extent
 
 
-def looks_like_matrix(text: str) -> bool:
-    """Whether its lines hold more or fewer figures than x, y and z would."""
-    counts = {len(_fields(line)) for line in _lines(text)[:50]}
-    return len(counts) >= 1 and min(counts, default=3) > 3
-
-
 def parse_matrix(text: str, where: str, extent: Extent) -> tuple[Point, ...]:
     """Points of a matrix. Raises InputError naming line and column."""
-    rows: list[list[float]] = []
+    told: list[list[str]] = []
+    numbers: list[int] = []
     for number, line in lines_of(text):
         if line.startswith("#"):
             continue
-        fields = _fields(line)
-        if max(len(rows), len(fields)) > MOST_SIDE:
+        told.append(fields_of(line))
+        numbers.append(number)
+        if max(len(told), len(told[-1])) > MOST_SIDE + 1:
             raise InputError(f"a side has more than {MOST_SIDE} heights.", where, "Thin it first.")
+    bare = _without_numbers(told)
+    rows: list[list[float]] = []
+    for number, fields in zip(numbers[len(told) - len(bare) :], bare, strict=True):
         if rows and len(fields) != len(rows[0]):
             raise InputError(
                 f"this row has {len(fields)} figures, the first one {len(rows[0])}.",
                 f"{where}, line {number}",
                 "Give every row as many; 'nan' where nothing was measured.",
             )  # fmt: skip
-        rows.append([_height(f, f"{where}, line {number}, column {i + 1}")
+        rows.append([height_of(f, f"{where}, line {number}, column {i + 1}")
                      for i, f in enumerate(fields)])  # fmt: skip
     if len(rows) < 2 or len(rows[0]) < 2:
         raise InputError(
@@ -108,13 +107,24 @@ def parse_matrix(text: str, where: str, extent: Extent) -> tuple[Point, ...]:
     return tuple(points)
 
 
-def _lines(text: str) -> list[str]:
-    return [
-        line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")
-    ]
+def _without_numbers(rows: list[list[str]]) -> list[list[str]]:
+    """Without the numbers of rows and columns around it, where they are counted up from 0 or 1."""
+    if len(rows) > 1 and len(rows[0]) == len(rows[1]) - 1 and _counts(rows[0]):
+        rows = rows[1:]
+        if _counts([row[0] for row in rows]):
+            return [row[1:] for row in rows]
+    elif len(rows) > 2 and _counts(rows[0][1:]) and _counts([row[0] for row in rows[1:]]):
+        return [row[1:] for row in rows[1:]]
+    return rows
 
 
-def _fields(line: str) -> list[str]:
+def _counts(fields: list[str]) -> bool:
+    first = fields[0] if fields else ""
+    return first in ("0", "1") and all(f == str(int(first) + i) for i, f in enumerate(fields))
+
+
+def fields_of(line: str) -> list[str]:
+    """A line's figures as they are written."""
     for separator in ("\t", ";"):
         if separator in line:
             return [f.strip() for f in line.strip("\r\n").split(separator)]
@@ -123,7 +133,8 @@ def _fields(line: str) -> list[str]:
     return line.split()
 
 
-def _height(field: str, where: str) -> float:
+def height_of(field: str, where: str) -> float:
+    """A height (mm), NaN where none was measured. Raises InputError."""
     text = field.strip().strip('"').replace("−", "-")
     if text.lower() in MISSING:
         return math.nan

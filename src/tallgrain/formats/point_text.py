@@ -52,6 +52,13 @@ def parse_points(text: str, where: str) -> tuple[Point, ...]:
     )
 
 
+def has_heading(lines: Sequence[str]) -> bool:
+    """Whether the first line names columns x, y and z."""
+    names = {re.split(r"[^a-z]", f.strip().strip('"').lower())[0] for s in SEPARATORS
+             for f in s(lines[0])}  # fmt: skip
+    return {"x", "y", "z"} <= names
+
+
 def _once(found: Sequence[tuple[int, Point]], where: str) -> tuple[Point, ...]:
     """Each place once: what repeats it closely are more touches of it. Raises InputError where the
     heights of one place can't be touches of one surface."""

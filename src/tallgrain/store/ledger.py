@@ -1,5 +1,6 @@
 """The ledger: every printer's sheet and every survey, touch by touch."""
 
+import logging
 import threading
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
@@ -24,6 +25,7 @@ from tallgrain.store.database import (
     connect_reading,
     explained,
 )
+from tallgrain.store.figures import readable
 from tallgrain.store.lock import WriterLock
 from tallgrain.store.models import (
     EVENTS,
@@ -36,6 +38,8 @@ from tallgrain.store.models import (
     TOUCHES,
 )
 from tallgrain.store.packed import POINT_BYTES, loose, pack, points_of, unpack
+
+log = logging.getLogger(__name__)
 
 FILE_NAME = "ledger.sqlite"
 # The topic under which every change of a printer's value is observed, by its meaning.
@@ -329,21 +333,33 @@ class Ledger:
             return int(key[0])
 
     def observations(self, machine: str, topic: str) -> list[Observation]:
-        """All that was observed of a printer on a topic, oldest first."""
+        """All that was observed of a printer on a topic, oldest first, as far as it can be read."""
         query = (
             sa.select(OBSERVATIONS)
             .where(sa.func.lower(OBSERVATIONS.c.machine) == machine.lower())
             .where(OBSERVATIONS.c.topic == topic)
             .order_by(OBSERVATIONS.c.at, OBSERVATIONS.c.id)
         )
+        found = []
         with self._reading() as connection:
-            return [
-                Observation(
-                    row.machine, row.at, row.topic, row.item, row.outcome, row.note, row.figures,
-                    row.id,
+            for row in connection.execute(query):
+                figures = readable(topic, row.outcome, row.figures)
+                if figures is None:
+                    log.warning("%s %d of %s can't be read here", topic, row.id, machine)
+                    continue
+                found.append(
+                    Observation(
+                        row.machine,
+                        row.at,
+                        row.topic,
+                        row.item,
+                        row.outcome,
+                        row.note,
+                        figures,
+                        row.id,
+                    )
                 )
-                for row in connection.execute(query)
-            ]  # fmt: skip
+        return found
 
     def withdraw_event(self, number: int, now: datetime | None) -> None:
         """Take an event back; with None, put it in again."""

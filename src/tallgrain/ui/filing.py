@@ -20,17 +20,19 @@ from tallgrain.formats.files import (
     MatrixWithoutExtent,
     read_survey,
     survey_of_text,
+    told_of,
     write_survey,
 )
+from tallgrain.formats.layout import Layout, OpenLayout
 from tallgrain.formats.machine_toml import read_sheet_text
 from tallgrain.formats.matrix_text import Extent
-from tallgrain.ui.matrix_dialog import MatrixDialog
+from tallgrain.ui.matrix_dialog import MatrixDialog, Told
 from tallgrain.ui.worker import Worker
 
 if TYPE_CHECKING:
     from tallgrain.ui.window import Window
 
-Read = Callable[[Extent | None], Survey]
+Read = Callable[[Extent | None, Layout | None], Survey]
 
 
 class Filing(QObject):
@@ -62,7 +64,9 @@ class Filing(QObject):
             self.take_sheet(path)
         elif self._session.sheet is not None:
             name = self._session.sheet.name
-            self._take(lambda extent: read_survey(path, now(), name, extent), str(path))
+            self._take(
+                lambda extent, layout: read_survey(path, now(), name, extent, layout), str(path)
+            )
 
     def paste(self) -> None:
         """Store the points or the matrix that lie on the clipboard as text."""
@@ -70,19 +74,29 @@ class Filing(QObject):
         text = clipboard.text() if clipboard is not None else ""
         if sheet is not None:
             where, name = "pasted text", sheet.name
-            self._take(lambda extent: survey_of_text(text, where, now(), name, extent), where)
+            self._take(
+                lambda extent, layout: survey_of_text(text, where, now(), name, extent, layout),
+                where,
+            )
 
-    def _take(self, read: Read, where: str, extent: Extent | None = None) -> None:
+    def _take(self, read: Read, where: str, told: Told | None = None) -> None:
         sheet = self._session.sheet
         if sheet is None:
             return
         self._last = read, where
-        self.worker.do("take", partial(self._store, read, where, extent, sheet))
+        self.worker.do("take", partial(self._store, read, where, told, sheet))
 
     def _store(
-        self, read: Read, where: str, extent: Extent | None, sheet: MachineSheet
+        self, read: Read, where: str, told: Told | None, sheet: MachineSheet
     ) -> tuple[str, str]:
-        found = read(extent).for_machine(sheet.name)
+        if told is None:
+            found = read(None, None)
+        else:
+            found = told_of(
+                read(told.extent, told.layout), told.taken_at, told.sheet, told.nozzle_c,
+                told.plate_c,
+            )  # fmt: skip
+        found = found.for_machine(sheet.name)
         check_placed(found, sheet, where)
         return sheet.name, self._session.ledger.add_survey(found)
 
@@ -94,10 +108,14 @@ class Filing(QObject):
 
     def _refused(self, _: str, error: TallGrainError) -> None:
         sheet = self._session.sheet
-        if isinstance(error, MatrixWithoutExtent) and self._last is not None and sheet is not None:
+        asked = isinstance(error, MatrixWithoutExtent | OpenLayout)
+        if asked and self._last is not None and sheet is not None:
             read, where = self._last
-            dialog = MatrixDialog(sheet, where, self._window)
-            dialog.accepted.connect(lambda: self._take(read, where, dialog.extent()))
+            dialog = MatrixDialog(
+                sheet, where, self._window, isinstance(error, OpenLayout),
+                self._session.plate_sheet,
+            )  # fmt: skip
+            dialog.accepted.connect(lambda: self._take(read, where, dialog.told()))
             dialog.open()
             return
         self._window.tell(error)

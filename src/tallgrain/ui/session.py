@@ -120,11 +120,17 @@ class Session(QObject):
         text = self.ledger.machine_text(name)
         if text is None or self.busy:
             return
+        try:
+            sheet = parse_sheet(text, f"sheet of {name}")
+        except InputError as error:
+            # Another version wrote it, or an older one took a name that can't be one.
+            self.refused.emit(error)
+            return
         other = self.sheet is None or self.sheet.name.lower() != name.lower()
         if self.sheet and other:
             self.shown = None
             self.unlink()
-        self.sheet = parse_sheet(text, f"sheet of {name}")
+        self.sheet = sheet
         if other:
             kept = self._plans.get(self.sheet.name)
             self.chosen = kept or remembered_plan(self.ledger, self.sheet.name)

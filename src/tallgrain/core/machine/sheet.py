@@ -4,14 +4,30 @@ Lengths are mm. All positions are where the nozzle stands when it is over them; 
 moves in y they are the plate's own coordinates.
 """
 
+import unicodedata
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
 
 from tallgrain.core.machine.outline import Disc, Outline, Rectangle
 
 Pair = tuple[float, float]
-Name = Annotated[str, Field(min_length=1, max_length=60)]
+
+
+def checked_name(name: str) -> str:
+    """A name as it is kept: one line, trimmed. Raises ValueError where it could lead astray: into
+    another folder, out of sight, or past the end of a line."""
+    name = name.strip()
+    if not name or len(name) > 60:
+        raise ValueError("a name has 1 to 60 characters")
+    if name.startswith("."):
+        raise ValueError("a name does not begin with a dot")
+    if "/" in name or any(unicodedata.category(c) in ("Cc", "Cf", "Cs", "Zl", "Zp") for c in name):
+        raise ValueError("a name is one line, without ‘/’ and without control characters")
+    return name
+
+
+Name = Annotated[str, AfterValidator(checked_name)]
 Length = Annotated[float, Field(gt=0, le=5000)]
 
 

@@ -7,6 +7,7 @@ import numpy as np
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.surface.moments import Scale, polynomial_rows
 from tallgrain.core.surface.noise import FlatnessNoise, flatness_noise, point_noise
+from tallgrain.core.surface.plausible import refuse_no_plate
 from tallgrain.core.surface.shape import Flatness, Plane, ShapeTerms, flatness, judge, round_extent
 from tallgrain.core.survey import Survey
 
@@ -54,6 +55,7 @@ def extent_of(survey: Survey, sheet: MachineSheet) -> Scale:
 
 def judge_survey(survey: Survey, sheet: MachineSheet) -> Judgement:
     """Judge a survey. Raises InputError where its points show no plane."""
+    refuse_no_plate(survey)
     extent = extent_of(survey, sheet)
     flat, terms = judge(survey.xy, survey.heights, extent)
     zone = flatness(survey.xy, survey.heights, "mz")
