@@ -6,10 +6,15 @@ import os
 import subprocess
 
 import pytest
+from hypothesis import settings
 
 from standins import Standin
 from tallgrain.link.connect import connected
 from tallgrain.link.guard import Guard
+
+# No test rests on chance or on time: the same examples everywhere, however long they take.
+settings.register_profile("suite", derandomize=True, deadline=None, database=None)
+settings.load_profile("suite")
 
 
 def pytest_configure(config):

@@ -22,12 +22,14 @@ class Rpc:
     """A plain JSON-RPC caller, written apart from the product's own."""
 
     def __init__(self, url):
-        host, port = url.removeprefix("tcp://").rsplit(":", 1)
+        address, _, self._token = url.partition("?token=")
+        host, port = address.removeprefix("tcp://").rsplit(":", 1)
         self._socket = socket.create_connection((host, int(port)), timeout=20)
         self._file = self._socket.makefile()
 
     def __call__(self, method, **params):
-        line = json.dumps({"jsonrpc": "2.0", "id": 1, "method": method, "params": params})
+        request = {"jsonrpc": "2.0", "id": 1, "method": method, "params": params}
+        line = json.dumps({**request, "token": self._token})
         self._socket.sendall(line.encode() + b"\n")
         while "id" not in (reply := json.loads(self._file.readline())):
             pass
@@ -51,6 +53,7 @@ class Standin:
         self._process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
         lines = 3 + ("--console" in options)
         ports = dict(self._process.stdout.readline().split() for _ in range(lines))
+        self.hands_url = ports["hands"]
         self.json = ports["listening"]
         self.url = ports.get("console", self.json)
         self.hands, self._truth = Rpc(ports["hands"]), Rpc(ports["truth"])

@@ -338,8 +338,9 @@ def find_height(guard: Guard, hands: str) -> int:
 
 def at_hands(hands: str, method: str, **params: Any) -> Any:
     """Do one thing that a person would do at the stand-in; what came of it. Raises LinkError."""
-    host, port = hands.removeprefix("tcp://").rsplit(":", 1)
-    request = {"jsonrpc": "2.0", "id": 1, "method": method, "params": params}
+    address, _, token = hands.partition("?token=")
+    host, port = address.removeprefix("tcp://").rsplit(":", 1)
+    request = {"jsonrpc": "2.0", "id": 1, "method": method, "params": params, "token": token}
     try:
         with closing(socket.create_connection((host, int(port)), timeout=20)) as wire:
             wire.sendall(json.dumps(request).encode() + b"\n")

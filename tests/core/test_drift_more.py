@@ -190,6 +190,8 @@ def test_planes_are_read_exactly_wherever_a_survey_has_data(seed):
     grids = [GRID, scattered]
     rows = rows_of([a + b * g[:, 0] + c * g[:, 1] for g in grids], [HOT] * 2, grids=grids)
     places = chance.uniform(0, 350, (60, 2))
+    # The edge itself is drawn away from: whether a place on it is inside no figure says.
+    places = places[(np.abs(places - 15) > 2).all(axis=1) & (np.abs(places - 335) > 2).all(axis=1)]
     read = resampled(rows, places)
     inside = ((places >= 15) & (places <= 335)).all(axis=1)
     assert (np.isfinite(read[0]) == inside).all()

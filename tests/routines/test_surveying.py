@@ -2,6 +2,7 @@ import json
 import random
 import signal
 import subprocess
+import threading
 import time
 
 import numpy as np
@@ -79,25 +80,31 @@ def test_breaking_off_keeps_what_was_touched_and_raises(linked, ledger, barley):
 
 
 def test_halt_in_mid_touch_stops_there(linked, ledger, barley):
-    made, _, guard = linked("--pace", "real", "--speed", "8")
+    made, _, guard = linked("--pace", "real", "--speed", "2")
     plan = grid_plan(barley, 5, 5)
-    halts = []
+    points, threads = [], []
+
+    def halt_in_touch():
+        before = made.truth()["touches"]
+        while made.truth()["touches"] == before:
+            time.sleep(0.001)
+        guard.halt()
 
     def soon(event, token):
-        if isinstance(event, PointTouched) and event.number == 2:
-            halts.append(time.perf_counter())
-            import threading
-
-            threading.Timer(0.18, guard.halt).start()
+        if isinstance(event, PointTouched):
+            points.append(event.number)
+            if event.number == 2:
+                threads.append(threading.Thread(target=halt_in_touch))
+                threads[0].start()
 
     with pytest.raises(Halted):
         run(guard, ledger, plan, soon)
-    assert halts
+    threads[0].join()
     stands = made.truth()["gap_mm"]
     time.sleep(0.5)
     assert made.truth()["gap_mm"] == stands  # nothing moved by itself afterwards
     head = ledger.heads()[-1]
-    assert (head.state, head.points, head.why) == ("broken_off", 3, "stopped")
+    assert (head.state, head.points, head.why) == ("broken_off", len(points), "stopped")
 
 
 FAULTS = {

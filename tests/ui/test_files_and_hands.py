@@ -118,8 +118,7 @@ def test_hands_in_over_a_hot_plate_offers_to_cool(bench, qtbot):
 
 def test_the_demos_hands_act_at_the_stand_in(season, qtbot):
     window, made = season
-    host = made.hands._socket.getpeername()
-    window.add_hands(lambda: f"tcp://{host[0]}:{host[1]}")
+    window.add_hands(lambda: made.hands_url)
     acts = {words.replace("&", ""): act for words, act in window.hands.actions()}
     assert len(acts) == 28  # none of them twice, and the line across
     acts["Hold a ruler under the nozzle"]()
@@ -142,8 +141,7 @@ def test_hands_that_do_not_answer_are_said(qtbot, qapp):
 
 def test_the_demos_hands_print_a_patch_and_show_it(season, qtbot):
     window, made = season
-    host = made.hands._socket.getpeername()
-    window.add_hands(lambda: f"tcp://{host[0]}:{host[1]}")
+    window.add_hands(lambda: made.hands_url)
     acts = {words.replace("&", ""): act for words, act in window.hands.actions()}
     told = []
     window.hands.told.connect(told.append)

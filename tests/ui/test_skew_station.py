@@ -183,9 +183,7 @@ def test_a_distance_is_chosen_on_the_drawing(skew, qtbot):
 def test_the_demos_hands_print_and_measure(skew, qtbot, tmp_path):
     window, made = skew("Rye")
     window.add_hands(lambda: made_url[0])
-    made_url = [
-        f"tcp://{made.hands._socket.getpeername()[0]}:{made.hands._socket.getpeername()[1]}"
-    ]
+    made_url = [made.hands_url]
     told = []
     window.hands.told.disconnect()
     window.hands.told.connect(told.append)

@@ -24,6 +24,14 @@ LONGEST = 4096
 Say = Callable[[str], None]
 
 
+def _figure(text: str) -> float:
+    """A figure that has an end. Raises ValueError."""
+    value = float(text)
+    if not abs(value) < 1e9:
+        raise ValueError(f"{text[:20]} is no figure")
+    return value
+
+
 class NoSuchLine(Exception):
     """A line that this language does not know."""
 
@@ -144,7 +152,7 @@ class Hazel(Language):
             say(f"motor {name} {mm:.5f}")
 
     async def _g(self, line: str, say: Say) -> None:
-        words = [(letter, float(number)) for letter, number in _WORD.findall(line)]
+        words = [(letter, _figure(number)) for letter, number in _WORD.findall(line)]
         codes = [number for letter, number in words if letter == "G"]
         axes = {letter.lower(): number for letter, number in words if letter in "XYZ"}
         p = self.printer
@@ -168,11 +176,11 @@ class Hazel(Language):
                 raise NoSuchLine(line)
 
     async def _reference(self, rest: list[str], say: Say) -> None:
-        down = float(rest[0].upper().removeprefix("D"))
+        down = _figure(rest[0].upper().removeprefix("D"))
         await self.motion(lambda: self.printer.reference(down), say)
 
     async def _rest(self, rest: list[str], say: Say) -> None:
-        seconds = float(rest[0])
+        seconds = _figure(rest[0])
         await self.motion(lambda: self.printer.rest(seconds), say)
 
     async def _probe(self, rest: list[str], say: Say) -> None:
@@ -184,15 +192,15 @@ class Hazel(Language):
         if what == "WAIT":
             await self.motion(self.printer.wait_for_heat, say)
         elif what == "NOZZLE":
-            self.printer.heat(float(rest[1]), None)
+            self.printer.heat(_figure(rest[1]), None)
         else:
-            self.printer.heat(None, float(rest[1]))
+            self.printer.heat(None, _figure(rest[1]))
 
     def _below(self, rest: list[str], say: Say) -> None:
-        self.printer.leave_below(float(rest[0]))
+        self.printer.leave_below(_figure(rest[0]))
 
     async def _motor(self, rest: list[str], say: Say) -> None:
-        name, mm = rest[0], float(rest[1])
+        name, mm = rest[0], _figure(rest[1])
         await self.motion(lambda: self.printer.raise_support(name, mm), say)
 
     def _values(self, rest: list[str], say: Say) -> None:
@@ -201,13 +209,13 @@ class Hazel(Language):
                 f"default {v['default']:.5f}")  # fmt: skip
 
     def _set(self, rest: list[str], say: Say) -> None:
-        self.printer.set_value(rest[0], float(rest[1]))
+        self.printer.set_value(rest[0], _figure(rest[1]))
 
     def _keep(self, rest: list[str], say: Say) -> None:
         self.printer.keep_values()
 
     def _nudge(self, rest: list[str], say: Say) -> None:
-        self.printer.nudge(float(rest[0]))
+        self.printer.nudge(_figure(rest[0]))
 
     async def _wipe(self, rest: list[str], say: Say) -> None:
         await self.motion(lambda: begin.wipe(self.printer), say)
@@ -216,7 +224,7 @@ class Hazel(Language):
         await self.motion(lambda: begin.level(self.printer), say)
 
     async def _survey(self, rest: list[str], say: Say) -> None:
-        n = [float(w.lstrip("XY")) for w in rest if w not in ("TO", "BY")]
+        n = [_figure(w.lstrip("XY")) for w in rest if w not in ("TO", "BY")]
         box = (n[0], n[1], n[2], n[3])
         await self.motion(lambda: begin.survey(self.printer, box, int(n[4]), int(n[5])), say)
 
@@ -227,7 +235,7 @@ class Hazel(Language):
         begin.recall(self.printer, rest[0])
 
     async def _purge(self, rest: list[str], say: Say) -> None:
-        x, y, length = (float(w.lstrip("XYL")) for w in rest)
+        x, y, length = (_figure(w.lstrip("XYL")) for w in rest)
         await self.motion(lambda: begin.purge(self.printer, x, y, length), say)
 
 
@@ -304,42 +312,42 @@ class Medlar(Language):
         self._stand(say)
 
     async def _seek_the_plate_within(self, rest: list[str], say: Say) -> None:
-        await self.motion(lambda: self.printer.reference(float(rest[0]) / 1000), say)
+        await self.motion(lambda: self.printer.reference(_figure(rest[0]) / 1000), say)
 
     async def _go_across(self, rest: list[str], say: Say) -> None:
-        x, y, z = (float(rest[i]) / 1000 for i in (0, 2, 4))
+        x, y, z = (_figure(rest[i]) / 1000 for i in (0, 2, 4))
         await self.motion(lambda: self.printer.go(x, -y, -z), say)
 
     async def _rise(self, rest: list[str], say: Say) -> None:
-        await self.motion(lambda: self.printer.lift(float(rest[0]) / 1000), say)
+        await self.motion(lambda: self.printer.lift(_figure(rest[0]) / 1000), say)
 
     async def _sink(self, rest: list[str], say: Say) -> None:
-        await self.motion(lambda: self.printer.lower(float(rest[0]) / 1000), say)
+        await self.motion(lambda: self.printer.lower(_figure(rest[0]) / 1000), say)
 
     def _may_go(self, rest: list[str], say: Say) -> None:
-        self.printer.leave_below(float(rest[0]) / 1000)
+        self.printer.leave_below(_figure(rest[0]) / 1000)
 
     async def _drive(self, rest: list[str], say: Say) -> None:
-        await self.motion(lambda: self.printer.raise_support(rest[0], float(rest[1]) / 1000), say)
+        await self.motion(lambda: self.printer.raise_support(rest[0], _figure(rest[1]) / 1000), say)
 
     async def _feel_down_to(self, rest: list[str], say: Say) -> None:
-        met = await self.motion(lambda: self.printer.touch(-float(rest[0]) / 1000), say)
+        met = await self.motion(lambda: self.printer.touch(-_figure(rest[0]) / 1000), say)
         say(f"felt it {_um(met)}")
 
     async def _wait_for_warmth(self, rest: list[str], say: Say) -> None:
         await self.motion(self.printer.wait_for_heat, say)
 
     async def _wait(self, rest: list[str], say: Say) -> None:
-        await self.motion(lambda: self.printer.rest(float(rest[0]) / 1000), say)
+        await self.motion(lambda: self.printer.rest(_figure(rest[0]) / 1000), say)
 
     async def _feeler(self, rest: list[str], say: Say) -> None:
         await self.motion(lambda: self.printer.extend(rest[0] == "out"), say)
 
     def _nozzle_to(self, rest: list[str], say: Say) -> None:
-        self.printer.heat(_celsius(float(rest[0])), None)
+        self.printer.heat(_celsius(_figure(rest[0])), None)
 
     def _bed_to(self, rest: list[str], say: Say) -> None:
-        self.printer.heat(None, _celsius(float(rest[0])))
+        self.printer.heat(None, _celsius(_figure(rest[0])))
 
     def _tell_values(self, rest: list[str], say: Say) -> None:
         for name, v in self.printer.values().items():
@@ -348,13 +356,13 @@ class Medlar(Language):
 
     def _set(self, rest: list[str], say: Say) -> None:
         name = next((n for n in self.printer.live if _medlar_name(n) == rest[0]), rest[0])
-        self.printer.set_value(name, _medlar(name, float(rest[1]), back=True))
+        self.printer.set_value(name, _medlar(name, _figure(rest[1]), back=True))
 
     def _keep_all(self, rest: list[str], say: Say) -> None:
         self.printer.keep_values()
 
     def _nudge(self, rest: list[str], say: Say) -> None:
-        self.printer.nudge(float(rest[0]) / 1000)
+        self.printer.nudge(_figure(rest[0]) / 1000)
 
     async def _wipe_the_tip(self, rest: list[str], say: Say) -> None:
         await self.motion(lambda: begin.wipe(self.printer), say)
@@ -363,7 +371,7 @@ class Medlar(Language):
         await self.motion(lambda: begin.level(self.printer), say)
 
     async def _look_from(self, rest: list[str], say: Say) -> None:
-        x0, y0, x1, y1, columns, rows = (float(w) for w in rest if w not in ("to", "by", "and"))
+        x0, y0, x1, y1, columns, rows = (_figure(w) for w in rest if w not in ("to", "by", "and"))
         # Along runs to the front: what comes first is the rear.
         box = (x0 / 1000, -max(y0, y1) / 1000, x1 / 1000, -min(y0, y1) / 1000)
         await self.motion(lambda: begin.survey(self.printer, box, int(columns), int(rows)), say)
@@ -375,7 +383,7 @@ class Medlar(Language):
         begin.recall(self.printer, rest[0])
 
     async def _purge_from(self, rest: list[str], say: Say) -> None:
-        x, y, length = (float(w) / 1000 for w in rest if w != "for")
+        x, y, length = (_figure(w) / 1000 for w in rest if w != "for")
         await self.motion(lambda: begin.purge(self.printer, x, -y, length), say)
 
     def _stand(self, say: Say) -> None:

@@ -53,6 +53,7 @@ class Job:
     laid: list[Laid] = field(default_factory=list)
     under_way: bool = True
     ended_why: str = ""
+    part: Any = None  # how it came out, once it is measured
 
     @classmethod
     def read(cls, program: str, start: tuple[float, float, float]) -> "Job":

@@ -84,7 +84,9 @@ def reading(
 ) -> float:  # fmt: skip
     """One reading of a caliper (mm): the part as cold as its plate, this caliper's error, a hand's
     scatter, and now and then a millimetre misread. Raises PartError."""
-    true = Part.of(job).between(a, b, inside)
+    if job.part is None:
+        job.part = Part.of(job)
+    true = job.part.between(a, b, inside)
     cold = float(np.clip((WARM_C - plate_c) / (WARM_C - COLD_C), 0, 1))
     read = true * (1 - shrinks * cold) + (-bias if inside else bias) + chance.normal(0, READ_MM)
     if chance.random() < SLIP:

@@ -18,6 +18,7 @@ from tallgrain.standin.printer import Printer, Refusal, Tape
 
 STATE_EVERY_S = 0.5
 LEASE_SILENCE_S = 10.0
+LOOPBACK = "127.0.0.1"
 LONGEST_LINE = 1 << 20
 
 Method = Callable[..., Any]
@@ -45,6 +46,8 @@ class Session:
 
 class Port:
     """A JSON-RPC server with a table of methods."""
+
+    token = ""  # asked for with each request, where a port has one
 
     def __init__(self, methods: dict[str, Method]) -> None:
         self.methods = methods
@@ -75,11 +78,22 @@ class Port:
     async def _answer(self, session: Session, line: bytes) -> None:
         ident: Any = None
         try:
-            request = json.loads(line)
+            request = json.loads(line, parse_constant=_no_figure)
+            if not isinstance(request, dict):
+                raise Refusal("bad_request", "a request is an object")
             ident = request.get("id")
-            method = self.methods[request["method"]]
-            params = request.get("params") or {}
-            result = method(session, **params)
+            if ident is not None and not isinstance(ident, int | str):
+                ident = None
+                raise Refusal("bad_request", "an id is a number or a word")
+            name, params = request.get("method"), request.get("params") or {}
+            if not isinstance(name, str) or name not in self.methods:
+                raise KeyError(name)
+            if not isinstance(params, dict):
+                raise Refusal("bad_value", "parameters are given by name")
+            if self.token and request.get("token") != self.token:
+                raise Refusal("no_token", "the token that was printed at the start is not in it")
+            _refuse_endless(params)
+            result = self.methods[name](session, **params)
             if isinstance(result, Awaitable):
                 result = await result
             reply = {"jsonrpc": "2.0", "id": ident, "result": result}
@@ -87,16 +101,33 @@ class Port:
             reply = _error(ident, 1, str(no), no.reason)
         except FaultSpecError as no:
             reply = _error(ident, -32602, str(no), "bad_value")
-        except json.JSONDecodeError:
+        except (json.JSONDecodeError, UnicodeDecodeError, RecursionError):
             reply = _error(None, -32700, "this is not JSON", "parse")
-        except (KeyError, AttributeError):
+        except KeyError:
             reply = _error(ident, -32601, "there is no such method", "no_method")
-        except (TypeError, ValueError) as error:
+        except (TypeError, ValueError, AttributeError, IndexError, ArithmeticError) as error:
             reply = _error(ident, -32602, f"wrong parameters: {error}", "bad_value")
         await self._reply(session, reply)
 
     async def _reply(self, session: Session, reply: dict[str, Any]) -> None:
         session.send(reply)
+
+
+def _no_figure(words: str) -> Any:
+    raise Refusal("bad_value", f"{words} is no figure")
+
+
+def _refuse_endless(params: dict[str, Any]) -> None:
+    """Numbers that are no numbers, however deep."""
+    todo = list(params.values())
+    while todo:
+        value = todo.pop()
+        if isinstance(value, dict):
+            todo += value.values()
+        elif isinstance(value, list):
+            todo += value
+        elif isinstance(value, int | float) and not abs(value) < 1e9:
+            raise Refusal("bad_value", "a number in it has no end")
 
 
 def _error(ident: Any, code: int, sentence: str, reason: str) -> dict[str, Any]:
@@ -535,9 +566,13 @@ async def run(
         ports.append(("truth", truth_port(printer), 0))
     servers, lines = [], []
     for name, what, number in ports:
-        server = await asyncio.start_server(what.serve, host, number, limit=LONGEST_LINE)
+        # What a person does, and the truth, are for this computer and whoever has the token.
+        where = host if what is link else LOOPBACK
+        what.token = "" if what is link else secrets.token_hex(8)
+        server = await asyncio.start_server(what.serve, where, number, limit=LONGEST_LINE)
         servers.append(server)
-        lines.append(f"{name} tcp://{host}:{server.sockets[0].getsockname()[1]}")
+        token = f"?token={what.token}" if what.token else ""
+        lines.append(f"{name} tcp://{where}:{server.sockets[0].getsockname()[1]}{token}")
     if console is not None:
         language, terminal = console
         spoken = Console(printer, language, lambda: link.holder is None)

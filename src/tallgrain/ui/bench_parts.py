@@ -23,6 +23,7 @@ from tallgrain.ui import theme
 from tallgrain.ui.draw.looks import draw_looks
 from tallgrain.ui.session import Session
 from tallgrain.ui.state import LinkState
+from tallgrain.ui.wheel import NEVER
 from tallgrain.ui.widgets import Panel, button, label, tell
 
 
@@ -220,6 +221,7 @@ class ClearanceRow(QWidget):
         self.clearance.setSuffix(" mm")
         self.clearance.setSpecialValueText("look, then type")
         self.clearance.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
+        self.clearance.setProperty(NEVER, True)
         self.clearance.setAccessibleName("What you see under the nozzle, in millimetres")
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)

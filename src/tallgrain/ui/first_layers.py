@@ -1,5 +1,6 @@
 """What the first layer would be, worked out beside the window's thread and kept."""
 
+from dataclasses import replace
 from functools import partial
 
 from PyQt6.QtCore import QObject, pyqtSignal
@@ -34,8 +35,9 @@ class FirstLayers(QObject):
         if s.shown is None or s.sheet is None or not s.shown.survey.complete:
             return None
         found = s.ledger.observations(s.sheet.name, "gap")
-        gap_u = float(found[-1].figures["u"]) if found else GAP_U_MM
-        key = s.shown.survey, s.sheet, way, gap_u
+        felt = [o for o in found if o.outcome == "solved"]
+        gap_u = float(felt[-1].figures["u"]) if felt else GAP_U_MM
+        key = s.shown.survey, s.sheet, way, gap_u, not felt
         if self._known is not None and self._known[0] == key:
             return self._known[1]
         if self._asked != key:
@@ -48,8 +50,9 @@ class FirstLayers(QObject):
             self._asked = None
 
     def _work(self, key: object) -> tuple[object, FirstLayerSight | None]:
-        survey, sheet, way, gap_u = key  # type: ignore[misc]
-        return key, first_layer_sight(survey, sheet, way, gap_u)
+        survey, sheet, way, gap_u, assumed = key  # type: ignore[misc]
+        seen = first_layer_sight(survey, sheet, way, gap_u)
+        return key, None if seen is None else replace(seen, gap_assumed=assumed)
 
     def _done(self, name: str, result: object) -> None:
         if name == NAME:

@@ -5,6 +5,7 @@ from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QVBoxLayout
 
 from tallgrain.ui.session import Session
 from tallgrain.ui.state import LinkState
+from tallgrain.ui.wheel import NEVER
 from tallgrain.ui.widgets import Elided, Pill, button, label, set_role, tell
 from tallgrain.ui.words import count_of, degrees_c
 
@@ -26,6 +27,7 @@ class Header(QFrame):
         row.setSpacing(16)
         self.title = label("Tall Grain", "title")
         self.printers = QComboBox()
+        self.printers.setProperty(NEVER, True)
         self.printers.setAccessibleName("Printer")
         self.printers.setToolTip("The printer whose beds and values are shown")
         self.printers.setMinimumWidth(110)

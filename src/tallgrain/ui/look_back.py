@@ -121,7 +121,7 @@ class LookBack(QObject):
         one that it was made as a pair with."""
         self.partner = partner
         if sheet is not None and self._sheet is not None and sheet.name != self._sheet.name:
-            self.pin_a = self.pin_b = None
+            self.pin_a = self.pin_b = self.season = self.compared = None
         self._sheet, self.shown = sheet, shown
         if sheet is not None:
             self._worker.do("season", partial(self._read, sheet))
@@ -168,10 +168,11 @@ class LookBack(QObject):
     def _again(self) -> None:
         self.read(self._sheet, self.shown, self.partner)
 
-    def _read(self, sheet: MachineSheet) -> Season:
+    def _read(self, sheet: MachineSheet) -> tuple[str, Season]:
         rows, box = self._ledger.season(sheet.name), sheet.plate.outline.box
         figures = season_flatness(rows, (WHOLE_SHARE * box.width, WHOLE_SHARE * box.depth))
-        return Season(rows.heads, figures, tuple(self._ledger.events(sheet.name)), rows)
+        events = tuple(self._ledger.events(sheet.name))
+        return sheet.name, Season(rows.heads, figures, events, rows)
 
     def _compare(self) -> None:
         sides, sheet = self.sides(), self._sheet
@@ -192,9 +193,11 @@ class LookBack(QObject):
 
     def _done(self, name: str, result: object) -> None:
         if name == "season":
-            assert isinstance(result, Season)
-            self.season = result
-            self._compare()
+            assert isinstance(result, tuple)
+            machine, season = result
+            if self._sheet is not None and machine == self._sheet.name:
+                self.season = season
+                self._compare()
         elif isinstance(result, Compared):
             wanted = self.sides()
             if wanted == (result.a.ident, result.b.ident):

@@ -18,7 +18,15 @@ from tallgrain.core.plan.grid import Plan
 from tallgrain.core.plan.kinds import Where
 from tallgrain.core.surface.chart import Chart
 from tallgrain.core.surface.sight import About, Sight, sight_of_points
-from tallgrain.errors import Halted, InputError, LinkError, LookAgain, TallGrainError
+from tallgrain.errors import (
+    Halted,
+    InputError,
+    JobError,
+    LinkError,
+    LookAgain,
+    TallGrainError,
+    TrustLost,
+)
 from tallgrain.formats.machine_toml import parse_sheet
 from tallgrain.link.guard import Guard
 from tallgrain.link.protocol import Printer, PrinterState
@@ -75,6 +83,7 @@ class Session(QObject):
         self._plans: dict[str, SurveyPlan] = {}  # warm-up and all, by printer
         self.reference: About = "ls"
         self.plate_sheet: str | None = None
+        self._plate_sheets: dict[str, str | None] = {}  # by printer
         self.standin = False
         self.chart: Chart | None = None  # of the survey under way
         self._plan: tuple[object, Plan] | None = None
@@ -130,8 +139,13 @@ class Session(QObject):
         if self.sheet and other:
             self.shown = None
             self.unlink()
+        before = self.sheet.name if self.sheet else ""
         self.sheet = sheet
         if other:
+            # What belongs to one printer stays with it.
+            self._plate_sheets[before] = self.plate_sheet
+            self.plate_sheet = self._plate_sheets.get(self.sheet.name)
+            self.chart, self.rejoined, self._plan = None, "", None
             kept = self._plans.get(self.sheet.name)
             self.chosen = kept or remembered_plan(self.ledger, self.sheet.name)
         self.problem = None
@@ -166,6 +180,32 @@ class Session(QObject):
         self.reference = reference
         if self.shown is not None:
             self.show_stored(self.shown.head.ident)
+
+    def put_away(self, what: str, ident: str, away: bool) -> None:
+        """Put a survey, a printer or an event away, or bring it back. Raises what the ledger does,
+        and JobError for a printer that is at work."""
+        shown = (
+            self.sheet is not None
+            and what == "machine"
+            and (self.sheet.name.lower() == ident.lower())
+        )
+        if shown and self.busy:
+            raise JobError("the printer is at work.", ident, "Break it off first.")
+        self.ledger.put_away(what, ident, now() if away else None)
+        if shown and away:
+            self.unlink()
+            self.sheet = self.shown = None
+            self.plate_sheet, self.problem = None, None
+        if self.sheet is not None:
+            # A survey that is shown goes out of sight too.
+            gone = away and what == "survey" and self.shown is not None
+            if gone and self.shown is not None and self.shown.head.ident == ident:
+                self.shown = None
+            if self.shown is not None:
+                self.show_stored(self.shown.head.ident)
+            else:
+                self.show_newest()
+        self.printer_changed.emit()
 
     def take_sheet(self, sheet: MachineSheet) -> None:
         """Go on with a sheet that was just stored: plan, reach and guard follow it."""
@@ -209,6 +249,12 @@ class Session(QObject):
                 self.chart = result.chart
         elif name == "show":
             assert result is None or isinstance(result, Shown)
+            if (
+                result is not None
+                and self.sheet is not None
+                and (result.head.machine.lower() != self.sheet.name.lower())
+            ):
+                return  # another printer was chosen meanwhile: its own follows
             self.shown = result
             partner = result.partner if result else None
             self.back.read(self.sheet, result.head.ident if result else None, partner)
@@ -488,6 +534,9 @@ class Session(QObject):
     def _over(self) -> None:
         if self._stands is not None:
             self.state, self._stands = self._stands, None
+        lost = isinstance(self.problem, Halted | TrustLost)
+        if lost and not self.busy and self.guard is not None and self.guard.trusted:
+            self.problem = None  # it is known again where the nozzle is
         if self._cool_next and not self.busy:
             self._cool_next = False
             self.set_heat(0.0, 0.0)

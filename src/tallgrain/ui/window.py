@@ -32,6 +32,7 @@ from tallgrain.link.connect import dialect_names
 from tallgrain.link.console.transport import devices
 from tallgrain.paths import data_home
 from tallgrain.store.ledger import MachineEvent
+from tallgrain.ui.acts import NO_PRINTER, NO_SURVEY, Acts
 from tallgrain.ui.bench_parts import ClearanceRow
 from tallgrain.ui.closing import may_close
 from tallgrain.ui.drafts import Drafts
@@ -46,6 +47,7 @@ from tallgrain.ui.header import Header
 from tallgrain.ui.keys import KEYS
 from tallgrain.ui.patch_dialog import PatchDialog
 from tallgrain.ui.probe_work import ProbeWork
+from tallgrain.ui.putting_away import AwayDialog, PutAwayEdit
 from tallgrain.ui.route import Route
 from tallgrain.ui.session import Session
 from tallgrain.ui.skew_work import SkewWork
@@ -66,6 +68,7 @@ from tallgrain.ui.table_dialog import TableDialog
 from tallgrain.ui.tones import Tones
 from tallgrain.ui.towers_work import TowersWork
 from tallgrain.ui.values_work import ValuesWork
+from tallgrain.ui.wheel import Wheel
 
 # The stations in the order of the route.
 ROUTE = (
@@ -139,6 +142,7 @@ class Window(QMainWindow):
         self.setAcceptDrops(True)
         app = QApplication.instance()
         assert app is not None
+        self.wheel = Wheel()
         app.installEventFilter(self)
         self._remembered()
         self.refresh_printers()
@@ -179,6 +183,7 @@ class Window(QMainWindow):
 
     def _build_menus(self) -> None:
         self._commands: list[tuple[str, QAction]] = []
+        self.acts = Acts()
         self._file_menu()
         self._edit_menu()
         self._printer_menu()
@@ -195,14 +200,23 @@ class Window(QMainWindow):
 
     def _file_menu(self) -> None:
         file = self._menu("&File")
-        self._add(file, "&Open survey file …", self.files.open_file, "Ctrl+O")
+        need = self.acts.need
+        need(self._add(file, "&Open survey file …", self.files.open_file, "Ctrl+O"), self._printer)
         self.save_action = self._add(file, "&Save survey as …", self.files.save_survey, "Ctrl+S")
-        self._add(file, "Save &picture as …", self.files.save_picture, "Ctrl+P")
-        self._add(file, "&Report on the season …", lambda: self.drift.ask_report(False), "Ctrl+R")
+        need(self.save_action, self._survey)
+        picture = self._add(file, "Save &picture as …", self.files.save_picture, "Ctrl+P")
+        report = self._add(
+            file, "&Report on the season …", lambda: self.drift.ask_report(False), "Ctrl+R"
+        )
+        need(picture, self._survey)
+        need(report, self._printer)
         file.addSeparator()
         self._add(file, "&Add machine sheet …", self.files.add_sheet)
-        self._add(file, "&Copy this printer's sheet to a new one …", self.files.copy_sheet)
-        self._add(file, "Save machine s&heet as …", self.files.save_sheet)
+        for words, act in (
+            ("&Copy this printer's sheet to a new one …", self.files.copy_sheet),
+            ("Save machine s&heet as …", self.files.save_sheet),
+        ):
+            need(self._add(file, words, act), self._printer)
         file.addSeparator()
         self._add(file, "&Quit", self.close, "Ctrl+Q")
 
@@ -217,14 +231,32 @@ class Window(QMainWindow):
             action.setEnabled(False)
             can.connect(action.setEnabled)
         edit.addSeparator()
-        self._add(edit, "&Copy points with units", self.copy_table, "Ctrl+C")
-        self._add(edit, "&Table of values …", self.show_table, "Ctrl+T")
-        self._add(edit, "&Paste points or a matrix of heights", self.files.paste, "Ctrl+V")
-        self._add(edit, "Note an &event …", self.note_event, "Ctrl+E")
+        for words, act, keys, reason in (
+            ("&Copy points with units", self.copy_table, "Ctrl+C", self._survey),
+            ("&Table of values …", self.show_table, "Ctrl+T", self._survey),
+            ("&Paste points or a matrix of heights", self.files.paste, "Ctrl+V", self._printer),
+            ("Note an &event …", self.note_event, "Ctrl+E", self._printer),
+        ):
+            self.acts.need(self._add(edit, words, act, keys), reason)
+        edit.addSeparator()
+        self.acts.need(self._add(edit, "Put this survey &away", self.put_away_shown), self._survey)
+        self.acts.need(self._add(edit, "Put this &printer away", self.put_away_printer),
+                       self._free_printer)  # fmt: skip
+        self._add(edit, "What is put away …", self.show_away)
+
+    def _printer(self) -> str:
+        return "" if self.session.sheet is not None else NO_PRINTER
+
+    def _free_printer(self) -> str:
+        return self._printer() or ("it is at work" if self.session.busy else "")
+
+    def _survey(self) -> str:
+        return "" if self.session.shown is not None else NO_SURVEY
 
     def _printer_menu(self) -> None:
         printer = self._menu("&Printer")
         self.link_action = self._add(printer, "&Link …", self.ask_link, "Ctrl+L")
+        self.acts.need(self.link_action, self._printer)
         self._add(printer, "&Teach a console …", self.teach_console)
         self.unlink_action = self._add(printer, "&Unlink", self.session.unlink)
         self.keep_action = self._add(
@@ -368,7 +400,7 @@ class Window(QMainWindow):
         s = self.session
         self.strip.tolerance = s.sheet.tolerance.flatness_mm if s.sheet else None
         self.route.show_kernels([station.kernel(s) for station in self.stations.values()])
-        self.save_action.setEnabled(s.shown is not None)
+        self.acts.follow()
         self.link_action.setEnabled(not s.busy and s.sheet is not None)
         self.unlink_action.setEnabled(s.link is not LinkState.NONE and not s.busy)
         self.heat_off.setEnabled(s.ready)
@@ -417,6 +449,31 @@ class Window(QMainWindow):
         text = self.surface.table()
         if text:
             TableDialog(text, self.surface.subject.text(), self).open()
+
+    def put_away_shown(self) -> None:
+        """The survey that is shown was made or read by mistake."""
+        shown = self.session.shown
+        if shown is not None:
+            self._turn_away("survey", shown.head.ident, f"survey {shown.head.ident}", True)
+
+    def put_away_printer(self) -> None:
+        """The printer that is shown was entered by mistake."""
+        sheet = self.session.sheet
+        if sheet is not None:
+            self._turn_away("machine", sheet.name, sheet.name, True)
+
+    def show_away(self) -> None:
+        """What is put away, to be brought back."""
+        AwayDialog(self.session, self._turn_away, self).open()
+
+    def _turn_away(self, what: str, ident: str, words: str, away: bool) -> None:
+        try:
+            if away:
+                self.edits.push(PutAwayEdit(self.session, what, ident, words))
+            else:
+                self.session.put_away(what, ident, False)
+        except TallGrainError as error:
+            self.tell(error)
 
     def note_event(self) -> None:
         """Ask what happened to the printer."""
@@ -520,6 +577,8 @@ class Window(QMainWindow):
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         """Esc halts while Tall Grain owns a motion, whatever has the focus."""
+        if event is not None and self.wheel.takes(watched, event):
+            return True
         if event is not None and event.type() == QEvent.Type.KeyPress:
             self.session.care.somebody_is_here()
         if (

@@ -32,6 +32,10 @@ class Ailment:
     may_override: bool = False
 
 
+# How a kind is tripped by hand, where it is not lifted.
+_WOKEN = {"proximity": "Metal was held under it", "nozzle": "A finger pushed the nozzle up"}
+
+
 def _free_ailment(kind: str, seen: Seen) -> Ailment | None:
     if not seen.free_reads:
         return None
@@ -48,8 +52,9 @@ def _free_ailment(kind: str, seen: Seen) -> Ailment | None:
                 "free", "metal near it, or stuck",
                 "It reads tripped all the time: take metal away from it, then look at its cable.",
             )  # fmt: skip
+        free = "wipe the tip" if kind == "nozzle" else "free its moving part"
         return Ailment(
-            "free", "stuck", "It reads tripped all the time: free the pin, then look at its cable."
+            "free", "stuck", f"It reads tripped all the time: {free}, then look at its cable."
         )
     return Ailment(
         "free", "polarity inverted",
@@ -77,8 +82,8 @@ def ailment(kind: str, seen: Seen) -> Ailment | None:
     if seen.lifted_reads is False:
         return Ailment(
             "lifted", "does not sense",
-            "A finger lifted it and nothing was read: look at its cable. A motion down would not "
-            "stop.",
+            f"{_WOKEN.get(kind, 'A finger lifted it')} and nothing was read: look at its cable. A "
+            "motion down would not stop.",
         )  # fmt: skip
     if seen.reference == "no_trip":
         return Ailment(

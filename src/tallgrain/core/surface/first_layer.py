@@ -29,7 +29,8 @@ WAYS = ("survey", "coarse", "none")
 @dataclass(frozen=True)
 class FirstLayerSight:
     """layer: as sliced (mm); limits; audit, and its chart about the sliced thickness; advice, None
-    where the survey can't be thinned; coarse_misses: worst of what 3 x 3 would have missed (mm)."""
+    where the survey can't be thinned; coarse_misses: worst of what 3 x 3 would have missed (mm);
+    gap_assumed: nobody felt the gap, so that its uncertainty is a guess."""
 
     way: str
     layer: float
@@ -41,6 +42,7 @@ class FirstLayerSight:
     coarse_misses: float | None
     mesh: Mesh
     datum: tuple[float, float]
+    gap_assumed: bool = False
 
     def fading(self, full_mm: float, gone_mm: float) -> Taper:
         """What fading the compensation out between two heights does. Raises InputError."""

@@ -87,16 +87,19 @@ class FirstLayerPanel(QWidget):
 
     def show_sight(self, seen: FirstLayerSight) -> None:
         """Tell one audit."""
+        assumed = seen.gap_assumed
         self._seen = seen
         self._tell_fading()
         audit, (low, high) = seen.audit, seen.limits
         self.readout.tell(
-            mm(audit.least, 2), f"to {mm(audit.most, 2)} mm first layer",
+            mm(audit.least, 2),
+            f"to {mm(audit.most, 2)} mm first layer{', gap assumed' if assumed else ''}",
             f"wanted {mm(low, 2)} to {mm(high, 2)} (k = 2)",
         )  # fmt: skip
         tell(self.verdict, _verdict(seen))
-        tell(self.why, f"In it: trip height ± {mm(2 * seen.gap_u, 3)} mm, the probe's scatter, and "
-             "what lies between the points.")  # fmt: skip
+        felt = "assumed: the gap was never felt" if assumed else "felt"
+        tell(self.why, f"In it: trip height ± {mm(2 * seen.gap_u, 3)} mm ({felt}), the probe's "
+             "scatter, and what lies between the points.")  # fmt: skip
         tell(self.advice, _advice(seen))
         lines = []
         for option in seen.advice.options[:MOST_OPTIONS] if seen.advice is not None else ():

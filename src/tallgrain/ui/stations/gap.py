@@ -195,7 +195,8 @@ class GapStation:
         if self.act.text() != words:
             self.act.setText(words)
         self.act.setVisible(bool(words) and not s.busy and (not self.gauging or self._raise_first))
-        self.act.setEnabled(not (unsure and needs_height) or self._raise_first)
+        waits = (unsure and needs_height) or self._hands_first
+        self.act.setEnabled(not waits or self._raise_first)
         state = s.state
         heat = (
             f"nozzle {state.nozzle.now_c:.0f} °C, plate {state.plate.now_c:.0f} °C" if state else ""
@@ -213,6 +214,13 @@ class GapStation:
     def _raise_first(self) -> bool:
         return self._left_low and self._session.link is LinkState.UP
 
+    @property
+    def _hands_first(self) -> bool:
+        """Whether hands are at the printer, so that nothing of this page may begin."""
+        guard = self._session.guard
+        held = guard is not None and guard.hands_in and not self.gauging
+        return held and self.tab in (GAUGE, TRIALS)
+
     def _act_words(self) -> str:
         s = self._session
         if s.link is LinkState.LINKING:
@@ -222,6 +230,8 @@ class GapStation:
         if self._raise_first:
             return "Raise the nozzle off the gauge  F5"
         guard = s.guard
+        if self._hands_first:
+            return "Hands clear? Say so first  F12"
         if self.tab == GAUGE:
             return "Bring the nozzle over the place  F5"
         if self.tab == TRIALS and not self.trials.printing:

@@ -69,7 +69,7 @@ class Conditions(QWidget):
         self.warm.setEnabled(s.ready and s.guard is not None and not s.guard.hands_in)
         soaked = s.soak_min
         if not self._work.warm_enough:
-            words = "Not as you print: a cold nozzle is shorter, a cold plate flatter."
+            words = "Not as you print: a cold nozzle is shorter, and a plate bends as it warms."
         elif soaked is None or soaked < aim.soak_min:
             words = f"Soaked {soaked or 0:.0f} of {aim.soak_min:.0f} min; going on early counts."
         else:

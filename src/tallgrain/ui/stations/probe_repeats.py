@@ -89,7 +89,7 @@ class RepeatsPage(QWidget):
         self.use.setVisible(found is not None and not busy)
         if found is None:
             s_r = sheet.probe.repeatability.s_r if sheet else 0.0
-            told = "from the sheet" if sheet else ""
+            told = "assumed, from the printer's description" if sheet else ""
             self.readout.tell(micro(s_r) if sheet else "–", "µm repeatability (1 s)", told)
             tell(self.words, "Touch the same place again and again: the scatter is what no "
                  "correction can go below.")  # fmt: skip

@@ -172,9 +172,10 @@ class WherePage(QWidget):
 
     def _marked(self) -> QWidget:
         page, column = self._page(
-            "Stick tape over the datum (F9 holds everything while your hands are in). The probe "
-            "touches once and leaves a mark; then jog the nozzle over it. Five marks give it to "
-            "about a tenth."
+            "For a probe that touches (a proximity sensor leaves no mark: scan its edges). Stick "
+            "tape over the datum (F9 holds everything while your hands are in). The probe touches "
+            "once and leaves a mark; then jog the nozzle over it. Five marks give it to about a "
+            "tenth."
         )
         self.touch = button("1  Touch the tape")
         self.touch.clicked.connect(self._work.touch_mark)
@@ -242,9 +243,11 @@ class WherePage(QWidget):
         told = side_words((self.claim_x.value(), self.claim_y.value()))
         tell(self.claimed_words, f"It would mean: {told}.")
         touched = work.touched_at is not None
-        self.touch.setEnabled(idle and not touched)
         self.here.setEnabled(idle and touched)
         self.back.setEnabled(bool(work.marks))
+        no_mark = work.kind == "proximity"
+        self.touch.setEnabled(idle and not touched and not no_mark)
+        self.touch.setToolTip("A proximity sensor leaves no mark" if no_mark else "")
         self._tell_marks()
         self._tell_scan(idle)
         self._tell_known()

@@ -1,9 +1,11 @@
 """Does the probe work? The checks in the order that keeps the plate safe."""
 
+import math
 from dataclasses import dataclass
 
 from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QListWidget, QVBoxLayout, QWidget
 
+from tallgrain.core.probe.proximity import trips_before
 from tallgrain.errors import TallGrainError
 from tallgrain.ui.bench_parts import ClearanceRow
 from tallgrain.ui.probe_work import ProbeWork
@@ -60,14 +62,20 @@ OWN = {
 }  # fmt: skip
 
 
+OWN_ACT = {
+    ("proximity", "lifted"): "Metal is under it: read  F5",
+    ("nozzle", "lifted"): "My finger pushes it up: read  F5",
+}
+
 # What a builder should know of each kind before trusting it.
 ADVICE = {
     "contact_pin": "",
     "switch_arm": "Out, the arm stands at {arm:.0f}° by the sheet: look along the beam whether it "
     "does. Where it stands at another angle, set it in the printer, then in the sheet.",
-    "proximity": "Its height: rest the nozzle on the plate, slide the sensor down until it just "
-    "trips, and bolt it there. What is then left under it is all that it clears over a print. "
-    "Another plate material trips it nearer or further: set it again after a new sheet.",
+    "proximity": "It has to trip before the nozzle arrives: with the nozzle {before:.1f} mm above "
+    "the plate or more (lean of {offset:.0f} mm of offset and the plate's shape), and never so low "
+    "that it meets the plate. Another plate material trips it nearer or further: check it again "
+    "after a new sheet.",
     "carried": "It must hang straight after it was picked up, and be off before anything heats or "
     "prints: both are proven by the printer's own contact, each time.",
     "nozzle": "A crumb on the tip is a ridge that is not there: wipe it warm. It touches the plate "
@@ -152,7 +160,10 @@ class WorksPage(QWidget):
         check, ails = work.next_check, work.ails
         if s.sheet is not None:
             probe = s.sheet.probe
-            advice = ADVICE[probe.kind].format(arm=probe.arm_deg, hot=probe.hottest_c)
+            advice = ADVICE[probe.kind].format(
+                arm=probe.arm_deg, hot=probe.hottest_c, before=trips_before(s.sheet),
+                offset=math.hypot(*probe.offset),
+            )  # fmt: skip
             tell(self.advice, advice)
             self.advice.setVisible(bool(advice))
         tell(self.diagnosis, f"{ails.name.capitalize()}. {ails.remedy}" if ails else "")
@@ -171,7 +182,8 @@ class WorksPage(QWidget):
         self.act.setVisible(check is not None and not asked)
         held = s.guard is not None and s.guard.hands_in and check != "lifted"
         if check is not None:
-            words = CHECKS[check].act if s.ready else "Link the printer first"
+            act = OWN_ACT.get((work.kind, check), CHECKS[check].act)
+            words = act if s.ready else "Link the printer first"
             self.act.setText("Hands clear? Say so first  F12" if held and s.ready else words)
         open_ = not (reference and (unsure or not self.power.isChecked()))
         self.act.setEnabled(idle and open_ and not held)

@@ -160,7 +160,7 @@ def touched_words(shown: Shown | None) -> str:
     touches = sum(len(p.touches) for p in points)
     words = f"{count_of(len(points), 'point')}, {count_of(touches, 'touch', 'touches')}"
     if noise is not None:
-        origin = "measured here" if noise.measured else "from the sheet"
+        origin = "measured here" if noise.measured else "assumed, from the printer's description"
         words += f"; one touch scatters by {noise.s_r * 1000:.1f} µm ({origin})"
     out = marked(shown.survey)
     if out:
