@@ -47,7 +47,7 @@ class Session:
 class Port:
     """A JSON-RPC server with a table of methods."""
 
-    token = ""  # asked for with each request, where a port has one
+    secret = ""  # asked for with each request, where a port has one
 
     def __init__(self, methods: dict[str, Method]) -> None:
         self.methods = methods
@@ -90,7 +90,7 @@ class Port:
                 raise KeyError(name)
             if not isinstance(params, dict):
                 raise Refusal("bad_value", "parameters are given by name")
-            if self.token and request.get("token") != self.token:
+            if self.secret and request.get("token") != self.secret:
                 raise Refusal("no_token", "the token that was printed at the start is not in it")
             _refuse_endless(params)
             result = self.methods[name](session, **params)
@@ -568,10 +568,10 @@ async def run(
     for name, what, number in ports:
         # What a person does, and the truth, are for this computer and whoever has the token.
         where = host if what is link else LOOPBACK
-        what.token = "" if what is link else secrets.token_hex(8)
+        what.secret = "" if what is link else secrets.token_hex(8)
         server = await asyncio.start_server(what.serve, where, number, limit=LONGEST_LINE)
         servers.append(server)
-        token = f"?token={what.token}" if what.token else ""
+        token = f"?token={what.secret}" if what.secret else ""
         lines.append(f"{name} tcp://{where}:{server.sockets[0].getsockname()[1]}{token}")
     if console is not None:
         language, terminal = console

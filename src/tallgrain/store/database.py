@@ -6,6 +6,7 @@ import re
 import shutil
 import sqlite3
 import tempfile
+import weakref
 from collections.abc import Callable
 from contextlib import closing, suppress
 from datetime import UTC, datetime
@@ -67,18 +68,20 @@ def connect_reading(path: Path, version: str | None = NEWEST) -> Engine:
     """An engine that only reads, also where nothing can be written. A ledger of an older step is
     read from a copy that was brought up to date."""
     opened = path
-    folder = None
+    folder = ""
     if version != NEWEST:
-        folder = tempfile.TemporaryDirectory(prefix="tallgrain-")
-        opened = Path(folder.name) / path.name
+        folder = tempfile.mkdtemp(prefix="tallgrain-")
+        opened = Path(folder) / path.name
         with closing(open_reading(path)) as source, closing(sqlite3.connect(opened)) as made:
             source.backup(made)
         _upgrade(opened)
 
-    def connection(_kept: object = folder) -> sqlite3.Connection:
-        return open_reading(opened)
-
-    return sa.create_engine("sqlite://", creator=connection, poolclass=sa.pool.QueuePool)
+    engine = sa.create_engine(
+        "sqlite://", creator=lambda: open_reading(opened), poolclass=sa.pool.QueuePool
+    )
+    if folder:
+        weakref.finalize(engine, shutil.rmtree, folder, ignore_errors=True)
+    return engine
 
 
 def open_reading(path: Path) -> sqlite3.Connection:

@@ -1,0 +1,110 @@
+"""Every motion of every station is begun, and halted by Esc: whatever moves, one key stops it."""
+
+import ast
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import Qt
+
+import tallgrain.ui
+from at_the_window import press
+from tallgrain import demo
+from tallgrain.errors import GuardRefused, Halted
+
+MOTIONS = {
+    "survey": lambda w: press(w, Qt.Key.Key_F5),
+    "a pair of surveys": lambda w: w._survey_pair("twice"),
+    "raise": lambda w: w.session.raise_nozzle(100.0),
+    "raise a little": lambda w: w.session.raise_nozzle(10.0),
+    "hands in": lambda w: press(w, Qt.Key.Key_F9),
+    "warm up": lambda w: w.gap.work.warm(),
+    "extend the probe": lambda w: w.probe.work.make("extend"),
+    "first slow reference": lambda w: w.session.do("x", w.session.guard.reference),
+    "touch the tape": lambda w: w.probe.work.touch_mark(),
+    "scan an edge": lambda w: w.probe.work.scan("x"),
+    "repeatability": lambda w: w.probe.work.start_series(10, 1, False, None),
+    "over the place": lambda w: w.gap.work.go_aside((0.0, 0.0)),
+    "reference at trials": lambda w: w.trial.reference() if hasattr(w, "trial") else
+    w.gap.trials.reference(),
+    "level": lambda w: w.tilt.work.run(2),
+    "check the motors": lambda w: w.tilt.work.check(),
+    "measure the screws": lambda w: w.adjusters.work.measure(),
+    "towers": lambda w: w.towers.work.run(2, ("switch",)),
+    "quick check": lambda w: w.drift.work.check(),
+    "set a value": lambda w: w.values.set({"trip_height": 1.6}, "a test"),
+    "jog": lambda w: w.session.do("jogging", lambda: w.session.guard.jog(40.0, 40.0, 0.0)),
+}  # fmt: skip
+# What a printer has no use for, and what can't be caught in the middle: a pin comes out at once.
+NOT_AT = {
+    "Barley": ("towers", "measure the screws"),
+    "Rye": ("towers",),
+    "Millet": ("level", "check the motors", "measure the screws", "touch the tape", "scan an edge",
+               "extend the probe"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", NOT_AT)
+def test_esc_halts_whatever_moves(bench, qtbot, standin, name):
+    window, _ = bench(link=False)
+    s = window.session
+    demo.put_sheet(s.ledger, name)
+    s.choose_printer(name)
+    made = standin("--machine", name, "--pace", "real", "--speed", "0.5", "--seed", "2")
+    window.visit("Surface")
+
+    def linked():
+        made.hands("hands.console")  # as its builder leaves it, whatever was halted before
+        s.unlink()
+        s.link_to(made.url)
+        qtbot.waitUntil(lambda: s.link.value == "up" and s.worker.resting, timeout=10_000)
+        assert s.guard.trusted
+
+    for words, begin in MOTIONS.items():
+        if words in NOT_AT[name]:
+            continue
+        linked()
+        s.guard.hands_in = False
+        begin(window)
+        assert s.busy, words
+        qtbot.waitUntil(lambda: s.printer.state().moving or not s.busy, timeout=10_000)
+        assert s.busy, words
+        press(window, Qt.Key.Key_Escape)
+        qtbot.waitUntil(lambda: not s.busy and s.worker.resting, timeout=10_000)
+        assert isinstance(s.problem, Halted), (words, s.problem)
+        qtbot.waitUntil(lambda: not s.halting, timeout=5000)
+        assert window.header.pill.text() in ("position unknown", "HANDS IN  ·  F12 when clear")
+        stands = made.truth()["gap_mm"]
+        qtbot.wait(60)
+        assert made.truth()["gap_mm"] == stands, words  # nothing moved by itself afterwards
+    assert made.truth()["strikes"] == []
+
+
+def test_nothing_moves_that_nobody_owns(bench):
+    window, _ = bench()
+    guard = window.session.guard
+    for act in (
+        guard.reference, guard.extend, guard.retract, lambda: guard.lift(5.0),
+        lambda: guard.raise_on_request(5.0), lambda: guard.heat(200.0, 60.0),
+        lambda: guard.jog(0.0, 0.0, 5.0), lambda: guard.show_probe(True),
+        lambda: guard.touch_at(100.0, 100.0), lambda: guard.rest(1.0), guard.wait_for_heat,
+    ):  # fmt: skip
+        with pytest.raises(GuardRefused, match="nothing owns this motion"):
+            act()
+
+
+def test_the_window_hands_the_printers_thread_nothing_else():
+    """Jobs for the thread that owns the link are given by the session alone."""
+    folder = Path(tallgrain.ui.__file__).parent
+    given = set()
+    for path in folder.rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text())):
+            if not isinstance(node, ast.Call) or not isinstance(node.func, ast.Attribute):
+                continue
+            owner = ast.unparse(node.func.value)
+            if node.func.attr in ("do", "play") and owner.endswith(("session.worker", "s.worker")):
+                given.add((path.name, ast.unparse(node.args[1])))
+    # Reading values moves nothing; keeping them while the window closes neither.
+    assert given == {
+        ("closing.py", "s.printer.keep_values"),
+        ("values_work.py", "s.printer.values"),
+    }
