@@ -19,8 +19,9 @@ def looks_text(count=LOOKS):
         "", f"## First looks, {count * len(KINDS)} evenings", "",
         "True gaps of 1 to 300 mm (evenly in their logarithm), half of the probes dead, a third of "
         "the others tripped by a finger first. Builders are honest, say one thing that may be "
-        "anything, misread all rulers by one constant of up to 20 mm, say the same figure again and "
-        "again, or once without looking. Counted are figures said, the two of a checked look apart.",
+        "anything, misread all rulers by one constant of up to 20 mm, say the same figure again "
+        "and again, or once without looking. Counted are figures said, the two of a checked look "
+        "apart.",
         "", "| printer | builder | evenings | strikes | down with a live probe | most figures |",
         "|---|---|---|---|---|---|",
     ]  # fmt: skip

@@ -106,7 +106,9 @@ def looked_down_by_words(made, *words):
             "--clearance-mm", ruler
         )  # fmt: skip
         done = tallgrain(*words, *look)
-        if done.returncode != 1 or not re.search(r"\((--fits-mm|--clearance-mm)\)", done.stderr):
+        if done.returncode != 1 or not re.search(
+            r"again with (--fits-mm|--clearance-mm) MM\.", done.stderr
+        ):
             return done
     raise AssertionError("it asked for looks without end")
 

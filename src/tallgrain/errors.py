@@ -22,6 +22,8 @@
 The window and the command line show the same sentences.
 """
 
+from typing import Self
+
 # What a terminal would obey, or what turns the direction of what follows.
 _CONTROLS = dict.fromkeys(
     [
@@ -42,6 +44,8 @@ class TallGrainError(Exception):
     """What happened, where, and what to do: three parts of one message for a person."""
 
     exit_status = 1
+    # What more the command line says: which option to give. The window has buttons.
+    at_the_command_line = ""
 
     def __init__(self, what: str, where: str = "", remedy: str = "") -> None:
         # All three reach Exception.args, so that the error survives pickling between processes.
@@ -49,6 +53,11 @@ class TallGrainError(Exception):
         self.what = what
         self.where = where
         self.remedy = remedy
+
+    def with_option(self, words: str) -> Self:
+        """The same error, with what the command line says more."""
+        self.at_the_command_line = words
+        return self
 
     def __str__(self) -> str:
         head = f"{self.where}: {self.what}" if self.where else self.what

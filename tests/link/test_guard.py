@@ -23,7 +23,7 @@ def test_a_cold_printer_moves_only_after_a_look(linked):
     assert not guard.trusted
     before = made.truth()["gap_mm"]
     for act in (guard.reference, guard.extend, lambda: guard.touch_at(100.0, 100.0)):
-        with pytest.raises(TrustLost, match="clearance"):
+        with pytest.raises(TrustLost, match="how high the nozzle stands"):
             act()
     assert made.truth()["gap_mm"] == pytest.approx(before, abs=0.01)
     see(made, guard)

@@ -29,7 +29,7 @@ def test_a_second_printer_is_added_and_shown(season, qtbot, tmp_path, monkeypatc
     assert [window.header.printers.itemText(i) for i in range(4)] == [
         "Barley", "Millet", "Oats", "Rye",
     ]  # fmt: skip
-    qtbot.waitUntil(lambda: not s.back.season.heads, timeout=5000)
+    qtbot.waitUntil(lambda: s.back.season is not None and not s.back.season.heads, timeout=5000)
     window.header.printer_chosen.emit("Barley")
     qtbot.waitUntil(lambda: s.shown is not None and s.shown.head.ident == "34", timeout=5000)
     sheet.write_text(sheet.read_text().replace("margin", "margn"))

@@ -106,7 +106,7 @@ def test_a_start_text_from_elsewhere_is_checked(handover, qtbot, tmp_path):
     station.other.setPlainText(station.work.text())
     assert "Nothing is wrong" in station.found.toPlainText()
     station.load_from(tmp_path / "none.txt")
-    assert "can't be read" in station.said.text()
+    assert "no such file" in station.said.text()
 
 
 def test_reflash_day_and_the_card(handover, qtbot, tmp_path):

@@ -222,7 +222,7 @@ def test_text_in_any_sensible_layout_is_taken(season, qtbot, tmp_path, monkeypat
     assert heights[(320.0, 330.0)] == 0.04 and heights[(20.0, 30.0)] == 0.0
     for text, said in (
         ("400 20 0.1\n410 20 0.1\n420 30 0.2\n", "3 of 3 points lie beside Barley's plate"),
-        ("1 2 0.1\n3 nan 0.2\n", "line 2"), ("nothing of use", "three numbers"),
+        ("x y z\n1 2 0.1\n3 nan 0.2\n", "line 3"), ("nothing of use", "three numbers"),
     ):  # fmt: skip
         clipboard.setText(text)
         window.files.paste()

@@ -34,7 +34,10 @@ def main() -> None:
     try:
         app()
     except TallGrainError as error:
-        print(printable(str(error)).replace("\n", " "), file=sys.stderr)
+        print(
+            printable(f"{error} {error.at_the_command_line}".strip()).replace("\n", " "),
+            file=sys.stderr,
+        )
         sys.exit(error.exit_status)
     except UnicodeError:
         print("a word on the command line is no text. Give it in UTF-8.", file=sys.stderr)

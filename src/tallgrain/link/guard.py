@@ -127,12 +127,15 @@ class Guard(ByHand):
     def _look_again(self, moved: str) -> LookAgain:
         ask = (
             "Push things of known thickness under it (blocks, coins, gauges), and give the "
-            "thickest that fits (--fits-mm)."
+            "thickest that fits."
             if self.wants_fit or self.looks.newest.fits
-            else "Look again how far it stands above the plate, and give what you read "
-            "(--clearance-mm)."
+            else "Look again how far it stands above the plate, and give what you read."
         )
-        return LookAgain(f"{moved}.", self.printer.identity.name, ask)
+        fit = self.wants_fit or self.looks.newest.fits
+        option = "--fits-mm" if fit else "--clearance-mm"
+        return LookAgain(f"{moved}.", self.printer.identity.name, ask).with_option(
+            f"Run it again with {option} MM."
+        )
 
     def _live(self, down: float) -> PrinterState:
         """Down with a probe that a finger tripped. Where it does not trip by then, that much room
@@ -249,7 +252,7 @@ class Guard(ByHand):
                 "air.",
                 no.where,
                 "Look at the probe and its cable, trip it with a finger (the Probe station's "
-                "checks, or --finger), then look and reference again.",
+                "checks), then look and reference again.",
             ) from None
         except JobError:
             self._forget()
@@ -274,7 +277,7 @@ class Guard(ByHand):
             self._moved(self.printer.extend)
             self._out = True
         carried = self.sheet.probe.kind == "carried"
-        state = self._look() if carried else self.motions.still()
+        state = self._look() if carried else self._moved(self.motions.still)
         if carried and not state.extended:
             raise JobError(
                 "the probe was not picked up.", self.printer.identity.name,
@@ -340,7 +343,7 @@ class Guard(ByHand):
     def _touch_here(
         self, at: Place | None = None, more: bool = False, laid_mm: float = 0.0
     ) -> float:
-        where = at if at is not None else self.motions.still().position
+        where = at if at is not None else self._moved(self.motions.still).position
         low, high = self.known.expected(where.x, where.y)
         floor = low - self.known.slack
         if self._z <= floor:

@@ -123,7 +123,7 @@ class Trusting:
         raise ProbeDoubted(
             "the last way down met nothing, so the probe may be dead: nothing goes down.",
             self.printer.identity.name, self._finger,
-        )  # fmt: skip
+        ).with_option("Run it again with --finger.")  # fmt: skip
 
     @property
     def _finger(self) -> str:
@@ -132,7 +132,7 @@ class Trusting:
         act = {"proximity": "Hold metal under it", "nozzle": "Push the nozzle up with a finger"}
         return (
             f"{act.get(kind, 'Lift it with a finger')} while the printer reads it: at the Probe "
-            "station, Does it work?, or with --finger on the command line."
+            "station, Does it work?"
         )
 
     def attach(self) -> PrinterState:
@@ -185,7 +185,7 @@ class Trusting:
         if self._trust is not None and self._trust != Trust(state.boot, state.frame):
             self._forget()
             self._in_frame(state)
-            raise self.unknown()
+            raise self.halted_error() if self._halted.is_set() else self.unknown()
         return state
 
     def _in_frame(self, state: PrinterState) -> None:
@@ -248,6 +248,7 @@ class Trusting:
 
     def _refuse_after_halt(self) -> None:
         self._refuse_hands_in()
+        self._refuse_unowned()
         if self._halted.is_set():
             raise self.halted_error()
 
@@ -296,9 +297,9 @@ class Trusting:
         return TrustLost(
             "how high the nozzle stands is not known.",
             self.printer.identity.name,
-            "Look how far it is above the plate, and give what you read (in the window, or with "
-            "--clearance-mm); nearer than 25 mm, the thickest thing that fits (--fits-mm).",
-        )
+            "Look how far it is above the plate, and give what you read; nearer than 25 mm, the "
+            "thickest thing that fits.",
+        ).with_option("Run it again with --clearance-mm MM, or --fits-mm MM.")
 
     def _moved(self, action: Callable[[], _T]) -> _T:
         self._refuse_unowned()
@@ -309,6 +310,8 @@ class Trusting:
         except NotAsAsked:
             self._forget()
             self.looks.forget()
+            if self._halted.is_set():
+                raise self.halted_error() from None  # that is what it had not been told
             raise
 
     def _refuse_unowned(self) -> None:

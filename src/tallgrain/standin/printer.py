@@ -20,6 +20,7 @@ from tallgrain.standin.scenario import PARK_Z, Scenario
 
 STRIKE_MM = 0.05
 SLICE_S = 0.02
+HEARS_S = 0.1
 TRAVEL_MM_S = 180.0
 LIFT_MM_S = 25.0
 TOUCH_MM_S = 5.0
@@ -488,8 +489,10 @@ class Printer:
         """Wait in place."""
         if not 0 <= seconds <= 7200:
             raise Refusal("bad_value", "a rest takes 0 to 7200 s")
-        for part in np.full(60, seconds / 60):
-            await self.clock.spend(float(part))
+        # Fine enough that a halt ends it at once.
+        parts = 60 if self.clock.instant else max(60, int(seconds / self.clock.speed / HEARS_S))
+        for _ in range(parts):
+            await self.clock.spend(seconds / parts)
             self.warm()
             if self._halt.is_set():
                 raise Refusal("halted", "a halt ended this rest")
