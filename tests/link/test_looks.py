@@ -5,7 +5,7 @@ import contextlib
 import numpy as np
 import pytest
 
-from standins import Standin, shipped_sheet
+from standins import Standin, shipped_sheet, tallgrain
 from tallgrain.errors import LookAgain, TallGrainError
 from tallgrain.link.connect import connected
 from tallgrain.link.guard import Guard
@@ -111,3 +111,47 @@ def test_no_misreading_strikes(name):
         assert strikes == [], (seed, way, dead, felt, gap)
         if way == "honest" and not dead:
             assert 0 < looks <= 8, (seed, gap)
+
+
+def test_at_the_command_line_looks_go_on_from_one_run_to_the_next(standin):
+    """A ruler misread by 20 mm each time, and a dead probe: sentences, run by run."""
+    made = standin("--machine", "Millet", "--cold", "--fault", "dead")
+    survey = ("survey", "--link", made.url, "--machine", "Millet", "--count", "3x3")
+    said = []
+    for _ in range(12):
+        gap = made.truth()["gap_mm"]
+        far = gap + 20.0 >= READING_MM
+        look = ("--clearance-mm", gap + 20.0) if far else ("--fits-mm", max(gap - 0.1, 0.1))
+        done = tallgrain(*survey, *look)
+        assert done.returncode in (1, 2)
+        said.append(done.stderr)
+        if "rulers are misread" in done.stderr or "--fits-mm" in done.stderr:
+            fit = max(made.truth()["gap_mm"] - 0.1, 0.1)
+            said.append(tallgrain(*survey, "--fits-mm", fit).stderr)
+    assert any("raised by 10" in s for s in said) and any("lowered by" in s for s in said)
+    assert any("thrown away" in s for s in said) or any("met nothing" in s for s in said)
+    assert (
+        "one look at a time"
+        in tallgrain(*survey, "--fits-mm", 3, "--clearance-mm", 30, check=2).stderr
+    )
+    assert made.truth()["strikes"] == []
+
+
+@pytest.mark.parametrize("way", ["honest", "constant"])
+def test_after_a_way_that_met_nothing_a_finger_is_asked_for(standin, way):
+    made = standin("--machine", "Rye", "--cold", "--fault", "dead")
+    printer = connected(made.url, "A test")
+    guard = Guard(printer, shipped_sheet("Rye"))
+    builder = Builder(way, np.random.default_rng(7))
+    assert brought_down(made, printer, guard, builder) == 0
+    stands = made.truth()["gap_mm"]
+    with pytest.raises(TallGrainError):
+        guard.reference()
+    if guard.blind:
+        again = Guard(printer, shipped_sheet("Rye"))
+        again.recall(guard.doubt())  # the next window or command knows it
+        for act in (again.reference, lambda: again.touch_at(100.0, 100.0)):
+            with pytest.raises(TallGrainError, match=r"nothing goes down|not known"):
+                act()
+    assert made.truth()["gap_mm"] == pytest.approx(stands, abs=0.01)
+    printer.close()

@@ -49,7 +49,7 @@ def test_esc_halts_whatever_moves(bench, qtbot, standin, name):
     s = window.session
     demo.put_sheet(s.ledger, name)
     s.choose_printer(name)
-    made = standin("--machine", name, "--pace", "real", "--speed", "0.5", "--seed", "2")
+    made = standin("--machine", name, "--pace", "real", "--speed", "0.2", "--seed", "2")
     window.visit("Surface")
 
     def linked():
@@ -76,9 +76,8 @@ def test_esc_halts_whatever_moves(bench, qtbot, standin, name):
         assert window.header.pill.text() in ("position unknown", "HANDS IN  ·  F12 when clear")
         stands = made.truth()["gap_mm"]
         qtbot.wait(60)
-        assert made.truth()["gap_mm"] == pytest.approx(stands, abs=1e-6), (
-            words
-        )  # nothing moved by itself afterwards
+        # Nothing moved by itself afterwards, but for a nozzle that cools.
+        assert made.truth()["gap_mm"] == pytest.approx(stands, abs=1e-3), words
     assert made.truth()["strikes"] == []
 
 

@@ -131,8 +131,8 @@ class Trusting:
         kind = self.sheet.probe.kind
         act = {"proximity": "Hold metal under it", "nozzle": "Push the nozzle up with a finger"}
         return (
-            f"{act.get(kind, 'Lift it with a finger')} while the printer reads it: at the Probe "
-            "station, Does it work?"
+            f"{act.get(kind, 'Lift it with a finger')} while the printer reads it: the checks of "
+            "the Probe station do that."
         )
 
     def attach(self) -> PrinterState:

@@ -125,8 +125,8 @@ class Drafts(QObject):
         old = self.printer
         if draft.name.lower() != old.lower():
             raise InputError(
-                f"{old} can't be renamed: its surveys are kept under that name.",
-                "name", "Copy its sheet to a new printer instead.",
+                f"{old} is not renamed here: its surveys are kept under that name.",
+                "name", "Printer › Rename this printer … takes them along.",
             )  # fmt: skip
         self._session.ledger.put_machine(draft.name, text, now())
         self._drafts[old] = Draft.of_text(text)

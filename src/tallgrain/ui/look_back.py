@@ -120,11 +120,15 @@ class LookBack(QObject):
         """Read the season anew; `shown` is the survey that the station shows, `partner` the
         one that it was made as a pair with."""
         self.partner = partner
-        if sheet is not None and self._sheet is not None and sheet.name != self._sheet.name:
-            self.pin_a = self.pin_b = self.season = self.compared = None
         self._sheet, self.shown = sheet, shown
         if sheet is not None:
             self._worker.do("season", partial(self._read, sheet))
+
+    def begin(self, sheet: MachineSheet) -> None:
+        """Another printer is shown: nothing of the one before stays."""
+        self.pin_a = self.pin_b = self.shown = self.partner = None
+        self.season = self.compared = None
+        self._sheet = sheet
 
     @property
     def newest_shown(self) -> bool:

@@ -27,6 +27,7 @@ from tallgrain.errors import (
     TallGrainError,
     TrustLost,
 )
+from tallgrain.formats.draft import renamed
 from tallgrain.formats.machine_toml import parse_sheet
 from tallgrain.link.guard import Guard
 from tallgrain.link.protocol import Printer, PrinterState
@@ -60,6 +61,7 @@ class Session(QObject):
     printer_changed = pyqtSignal()  # another printer is shown; its link is not made yet
     survey_changed = pyqtSignal()  # another survey is shown, or the one under way grew
     sight_changed = pyqtSignal()  # chart and judgement of what is shown are there
+    unreadable = pyqtSignal(str, object)  # a stored printer whose sheet can't be read, and why
     refused = pyqtSignal(object)  # a TallGrainError that no bench shows
     failed = pyqtSignal(object)  # a TallGrainError to tell
     touched = pyqtSignal()  # a touch is done (for the tones)
@@ -133,7 +135,7 @@ class Session(QObject):
             sheet = parse_sheet(text, f"sheet of {name}")
         except InputError as error:
             # Another version wrote it, or an older one took a name that can't be one.
-            self.refused.emit(error)
+            self.unreadable.emit(name, error)
             return
         other = self.sheet is None or self.sheet.name.lower() != name.lower()
         if self.sheet and other:
@@ -146,6 +148,7 @@ class Session(QObject):
             self._plate_sheets[before] = self.plate_sheet
             self.plate_sheet = self._plate_sheets.get(self.sheet.name)
             self.chart, self.rejoined, self._plan = None, "", None
+            self.back.begin(self.sheet)
             kept = self._plans.get(self.sheet.name)
             self.chosen = kept or remembered_plan(self.ledger, self.sheet.name)
         self.problem = None
@@ -180,6 +183,19 @@ class Session(QObject):
         self.reference = reference
         if self.shown is not None:
             self.show_stored(self.shown.head.ident)
+
+    def rename(self, old: str, new: str) -> None:
+        """Call a printer otherwise, with all that is kept of it. Raises what the ledger does."""
+        text = self.ledger.machine_text(old)
+        if text is None or self.busy:
+            raise JobError("the printer is at work, or gone.", old, "Break it off first.")
+        sheet, made = renamed(text, new)
+        self.ledger.rename_machine(old, sheet.name, made, now())
+        shown = self.sheet is not None and self.sheet.name.lower() == old.lower()
+        if shown:
+            self.unlink()
+            self.sheet = self.shown = None
+        self.choose_printer(sheet.name)
 
     def put_away(self, what: str, ident: str, away: bool) -> None:
         """Put a survey, a printer or an event away, or bring it back. Raises what the ledger does,

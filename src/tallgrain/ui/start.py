@@ -9,7 +9,7 @@ from types import TracebackType
 from typing import TYPE_CHECKING
 
 from tallgrain import demo
-from tallgrain.errors import JobError
+from tallgrain.errors import JobError, ReadOnly, StoreError
 from tallgrain.paths import data_home, demo_home
 from tallgrain.store.ledger import Ledger
 from tallgrain.ui.workshop import DEMO_PRINTER, Workshop
@@ -102,10 +102,13 @@ def _display_answers() -> bool:
 
 def log_to_file(home: Path) -> None:
     """Write the log beside the ledger, in a few files of limited size."""
-    home.mkdir(parents=True, exist_ok=True)
-    handler = logging.handlers.RotatingFileHandler(
-        home / "tallgrain.log", maxBytes=1_000_000, backupCount=3, encoding="utf-8"
-    )
+    try:
+        home.mkdir(parents=True, exist_ok=True)
+        handler = logging.handlers.RotatingFileHandler(
+            home / "tallgrain.log", maxBytes=1_000_000, backupCount=3, encoding="utf-8"
+        )
+    except OSError:
+        return  # a folder that can only be read has no log
     handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s: %(message)s"))
     root = logging.getLogger("tallgrain")
     root.setLevel(logging.INFO)
@@ -116,8 +119,17 @@ def open_window() -> int:
     """The window on the builder's own data; its exit status."""
     app = application()
     home = data_home()
-    ledger = Ledger.open(home, "Another window")
+    try:
+        ledger = Ledger.open(home, "Another window")
+    except ReadOnly as error:
+        # What is there can be looked at; whatever would write says why it can't.
+        try:
+            ledger = Ledger.open(home, write=False)
+        except StoreError:
+            raise error from None
     window = make_window(ledger, home)
+    if not ledger.writable:
+        window.setWindowTitle("Tall Grain – read only: nothing can be stored in this folder")
     window.show()
     return app.exec()
 

@@ -27,7 +27,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from tallgrain.errors import OtherComputer, TallGrainError
+from tallgrain.errors import OtherComputer, TallGrainError, printable
 from tallgrain.link.connect import dialect_names
 from tallgrain.link.console.transport import devices
 from tallgrain.paths import data_home
@@ -133,6 +133,7 @@ class Window(QMainWindow):
         session.changed.connect(self.refresh)
         session.refused.connect(self.tell)
         session.failed.connect(self._ask_network)
+        session.unreadable.connect(self._ask_name)
         session.printer_changed.connect(self.refresh_printers)
         self.drafts.changed.connect(self.refresh)
         session.back.changed.connect(self.refresh)
@@ -258,6 +259,8 @@ class Window(QMainWindow):
         self.link_action = self._add(printer, "&Link …", self.ask_link, "Ctrl+L")
         self.acts.need(self.link_action, self._printer)
         self._add(printer, "&Teach a console …", self.teach_console)
+        self.acts.need(self._add(printer, "&Rename this printer …", self.rename_shown),
+                       self._free_printer)  # fmt: skip
         self.unlink_action = self._add(printer, "&Unlink", self.session.unlink)
         self.keep_action = self._add(
             printer, "&Keep its values (survive power-off)", self.values.keep, "Ctrl+Shift+K"
@@ -409,8 +412,9 @@ class Window(QMainWindow):
     def refresh_printers(self) -> None:
         """Show the printers of the ledger."""
         names = [name for name, _ in self.session.ledger.machines()]
-        if names and self.session.sheet is None:
-            self.session.choose_printer(names[0])
+        for name in names:
+            if self.session.sheet is None:
+                self.session.choose_printer(name)
         chosen = self.session.sheet.name if self.session.sheet else ""
         self.header.set_printers(names, chosen)
         self.header.refresh()
@@ -542,6 +546,7 @@ class Window(QMainWindow):
         what = error.what[:1].upper() + error.what[1:]
         words = f"{what}\n\n{error.where}" if error.where else what
         box = QMessageBox(QMessageBox.Icon.NoIcon, "Tall Grain", words, parent=self)
+        box.setTextFormat(Qt.TextFormat.PlainText)  # what a printer or a file says has no markup
         box.setInformativeText(error.remedy)
         box.open()
 
@@ -559,6 +564,35 @@ class Window(QMainWindow):
         url = self.session.url
         link.clicked.connect(lambda: self.session.link_to(url, remote=True))
         box.open()
+
+    def _ask_name(self, old: str, error: TallGrainError) -> None:
+        """A stored printer can't be read: its name may be the reason, and can be mended."""
+        box = QMessageBox(QMessageBox.Icon.NoIcon, "Tall Grain", "", parent=self)
+        box.setTextFormat(Qt.TextFormat.PlainText)
+        box.setText(f"The printer {printable(old)!r} can't be shown: {error.what}")
+        box.setInformativeText("Its surveys are kept. Another name may be all that it needs.")
+        again = box.addButton("Rename it …", QMessageBox.ButtonRole.AcceptRole)
+        box.addButton("Leave it", QMessageBox.ButtonRole.RejectRole)
+        assert again is not None
+        again.clicked.connect(lambda: self.rename_printer(old))
+        box.open()
+
+    def rename_shown(self) -> None:
+        """Call the printer that is shown otherwise."""
+        if self.session.sheet is not None:
+            self.rename_printer(self.session.sheet.name)
+
+    def rename_printer(self, old: str) -> None:
+        """Ask for another name and take all that is kept along."""
+        name, ok = QInputDialog.getText(self, "Rename", f"New name of {printable(old)}:")
+        if not ok:
+            return
+        try:
+            self.session.rename(old, name)
+        except TallGrainError as error:
+            self.tell(error)
+            return
+        self.refresh_printers()
 
     def show_keys(self) -> None:
         """The keys."""

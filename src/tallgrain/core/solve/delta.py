@@ -159,6 +159,19 @@ def solve_delta(
     free: names from FREE; what is not free stays. The nozzle's height above the plate is always
     free with the switches, which keep their mean. Raises InputError.
     """
+    try:
+        return _solved(current, xy, heights, free, distances, s_r)
+    except np.linalg.LinAlgError:
+        raise InputError(
+            "these towers, rods and points leave nothing to solve for.", "current",
+            "Look for towers at one place, rods that hold nothing, or places that are all alike.",
+        ) from None  # fmt: skip
+
+
+def _solved(
+    current: DeltaGeometry, xy: Floats, heights: Floats, free: Sequence[str],
+    distances: Sequence[PrintedDistance], s_r: float,
+) -> DeltaSolution:  # fmt: skip
     names = _names(free)
     commands = np.column_stack([xy, heights]).astype(float)
     _check(current, commands, names, distances)
