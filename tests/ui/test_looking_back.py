@@ -289,7 +289,8 @@ def test_hands_in_refuses_every_motion(season, qtbot):
     s = window.session
     press(window, Qt.Key.Key_F9)
     qtbot.waitUntil(lambda: s.guard.hands_in, timeout=5000)
-    qtbot.waitUntil(lambda: "HANDS IN" in window.header.pill.text(), timeout=3000)
+    qtbot.waitUntil(lambda: "HANDS IN" in window.header.pill.text(), timeout=9000)
+    idle(window, qtbot)
     stands = made.truth()["gap_mm"]
     guard = s.guard
     for act in (guard.reference, guard.extend, guard.retract, lambda: guard.lift(5.0),

@@ -22,7 +22,7 @@ from tallgrain.errors import (
 )
 from tallgrain.link.arrivals import ARRIVES_MM
 from tallgrain.link.by_hand import HOP_MM, ByHand
-from tallgrain.link.looks import HELD_MM, Near, Step
+from tallgrain.link.looks import CONSTANT_MM, HELD_MM, Near, Step
 from tallgrain.link.protocol import Place, PrinterState, StoredValue
 from tallgrain.link.trust import Trust
 
@@ -33,6 +33,8 @@ RETOUCH_MM = 2.0
 # past where the trip is expected.
 NEAR_LOOK_MM, HANGS_FREE_MM, FEELS_MM, FEEL_MM, FELT_MM = 2.6, 0.3, 3.0, 0.03, 1.0
 LEAST_TRIP_MM = 0.3
+# So much of the way past the trip may be held back for a plate that is higher at the datum.
+HIGHER_SHARE = 0.35
 # A nozzle that is the probe itself has to arrive: it may press by so much (mm).
 OWN_LEAVE_MM, OWN_FROM_MM, PRESS_MM = 1.6, 4.6, 0.3
 # How much further than twice their way the nozzle is clear while motors move.
@@ -87,13 +89,15 @@ class Guard(ByHand):
     def _by_looks(self) -> PrinterState:
         """Do what the newest look allows; it is used up before it is relied on."""
         self.looks.due = False
-        self._in_frame(self._look())
+        state = self._look()
+        self._in_frame(state)
         if not self.looks.seen or abs(self._z - self.looks.newest.z) > ARRIVES_MM:
             self.looks.forget()
             raise TrustLost(
                 "the nozzle moved since that look was taken.", self.printer.identity.name,
                 "Look again, now that it stands still.",
             )  # fmt: skip
+        self._at = state.position
         step = self.looks.step(self._z, self._near, self.felt)
         try:
             return self._step_of_looks(step)
@@ -119,7 +123,9 @@ class Guard(ByHand):
         before = self._z
         self.lift(mm)
         if self._z - before < mm / 2:
-            down = min(mm, self.looks.least(self._z) / 4)
+            # All readings may be too large by a constant: as for any way down.
+            least = self.looks.least(self._z) - CONSTANT_MM - HELD_MM
+            down = min(mm, max(least, 0.0) / 2)
             self._z = self._moved(lambda: self.motions.lower(down)).position.z
             return f"the nozzle was lowered by {down:.1f} mm, being at the end of its travel"
         return f"the nozzle was raised by {self._z - before:.1f} mm"
@@ -239,7 +245,12 @@ class Guard(ByHand):
         trip = max(self.sheet.probe.trip_height, LEAST_TRIP_MM)
         past = min(FELT_MM, trip / 2)
         leave = max(NEAR_LOOK_MM, trip + HANGS_FREE_MM)
-        return Near(leave + FEELS_MM, leave, past / 2 - FEEL_MM, trip - past, trip)
+        # The look is taken where the nozzle stands; over the datum the plate may be higher.
+        x, y = self.sheet.plate.datum_point
+        at = self._at
+        away = math.hypot(at.x - x, at.y - y) if at is not None else 0.0
+        higher = min(self.known.slope * away, past * HIGHER_SHARE)
+        return Near(leave + FEELS_MM, leave, past / 2 - FEEL_MM, trip - past + higher, trip)
 
     def _check_reference(self, tripped: Place) -> None:
         try:

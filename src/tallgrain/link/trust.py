@@ -20,7 +20,7 @@ from tallgrain.errors import (
 from tallgrain.link.arrivals import Motions
 from tallgrain.link.known import Known
 from tallgrain.link.looks import Looks
-from tallgrain.link.protocol import Printer, PrinterState
+from tallgrain.link.protocol import Place, Printer, PrinterState
 
 # How far above the highest touch the nozzle travels.
 TRAVEL_MM = 4.0
@@ -52,6 +52,7 @@ class Trusting:
         # What was seen since trust was lost, and in which of the printer's frames.
         self.looks = Looks()
         self._looked_in: Trust | None = None
+        self._at: Place | None = None
         # The last way down met nothing; a finger tripped the probe since trust was lost.
         self.blind, self.felt = False, False
         # Whether a motion may begin now: the window's one owner of motion says so.
