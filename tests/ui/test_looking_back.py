@@ -7,7 +7,7 @@ from PyQt6.QtGui import QDropEvent, QImage
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QDialog
 
-from at_the_window import press, words
+from at_the_window import idle, press, words
 from tallgrain.clock import now
 from tallgrain.core.surface.density import density_advice
 from tallgrain.errors import GuardRefused, InputError, JobError
