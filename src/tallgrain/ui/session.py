@@ -549,7 +549,9 @@ class Session(QObject):
 
     def _over(self) -> None:
         if self._stands is not None:
-            self.state, self._stands = self._stands, None
+            # Newer than what was told unasked before it.
+            self.state = self._told_state = self._stands
+            self._stands = None
         lost = isinstance(self.problem, Halted | TrustLost)
         if lost and not self.busy and self.guard is not None and self.guard.trusted:
             self.problem = None  # it is known again where the nozzle is
