@@ -5,9 +5,9 @@ import json
 import os
 import re
 import socket
-import subprocess
 import sys
 
+import nursery
 from tallgrain.errors import LookAgain
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.link.looks import READING_MM
@@ -49,8 +49,7 @@ class Standin:
             options = ("--pace", "instant", *options)
         if "--machine" not in options:
             options = ("--machine", "Barley", *options)
-        command = [*PROGRAM, "standin", "--truth", *options]
-        self._process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+        self._process = started("standin", "--truth", *options)
         lines = 3 + ("--console" in options)
         ports = dict(self._process.stdout.readline().split() for _ in range(lines))
         self.hands_url = ports["hands"]
@@ -60,7 +59,7 @@ class Standin:
 
     @property
     def alive(self):
-        return self._process.poll() is None
+        return self._process.running()
 
     def truth(self):
         return self._truth("truth.all")
@@ -73,7 +72,7 @@ class Standin:
         self._truth.close()
         self._process.kill()
         self._process.wait()
-        self._process.stdout.close()
+        self._process.close()
 
 
 def see(made, seer, short=0.0):
@@ -113,12 +112,14 @@ def looked_down_by_words(made, *words):
     raise AssertionError("it asked for looks without end")
 
 
-def tallgrain(*words, check=None, **options):
+def started(*words, stdin=None, stderr=None):
+    """A verb as a process that goes on by itself."""
+    return nursery.Process([*PROGRAM[1:], *map(str, words)], stdin=stdin, stderr=stderr)
+
+
+def tallgrain(*words, check=None, env=None, cwd=None):
     """Run a verb; returns the finished process. `check` is the exit status to expect."""
-    done = subprocess.run(
-        [*PROGRAM, *map(str, words)], capture_output=True, text=True, timeout=120,
-        env={**os.environ, **options.pop("env", {})}, **options,
-    )  # fmt: skip
+    done = nursery.run([*PROGRAM[1:], *map(str, words)], {**os.environ, **(env or {})}, cwd)
     assert "Traceback" not in done.stderr, done.stderr
     if check is not None:
         assert done.returncode == check, (words, done.returncode, done.stderr)

@@ -9,7 +9,7 @@ import sys
 
 import pytest
 
-from standins import PROGRAM, Standin, as_json, looked_down_by_words, tallgrain
+from standins import PROGRAM, Standin, as_json, looked_down_by_words, started, tallgrain
 from tallgrain.formats.machine_toml import shipped_sheet_text
 
 
@@ -116,11 +116,11 @@ def test_a_restarted_printer_asks_for_a_look(standin):
 
 def test_ctrl_c_breaks_off_and_keeps_the_points(standin):
     made = standin("--pace", "real", "--speed", "40")
-    command = [*PROGRAM, "survey", "--link", made.url, "--machine", "Barley", "--json"]
-    process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    command = ["survey", "--link", made.url, "--machine", "Barley", "--json"]
+    process = started(*command, stderr=subprocess.PIPE)
     first = json.loads(process.stdout.readline())
     process.send_signal(2)
-    rest, sentence = process.communicate(timeout=30)
+    rest, sentence = process.communicate()
     assert process.returncode == 1
     assert "broken off" in sentence
     assert json.loads(rest.splitlines()[-1])["event"] == "broken_off"

@@ -7,7 +7,7 @@ import subprocess
 import numpy as np
 import pytest
 
-from standins import LINK, PROGRAM, looked_down, looked_down_by_words, tallgrain
+from standins import LINK, looked_down, looked_down_by_words, started, tallgrain
 from tallgrain.clock import now
 from tallgrain.core.solve.response import Diagnosis
 from tallgrain.errors import JobError, TallGrainError
@@ -208,9 +208,9 @@ def test_a_soft_gantry_on_four_motors_is_levelled_and_untwisted(standin, home, t
 def test_screws_on_the_command_line(standin):
     made = standin("--machine", "Rye", "--seed", "5")
     made.hands("hands.turn", name="front-left", clockwise_deg=200.0)
-    command = [*PROGRAM, "routine", "adjusters", "--link", made.url, "--machine", "Rye", "--json"]
+    command = ["routine", "adjusters", "--link", made.url, "--machine", "Rye", "--json"]
     assert looked_down_by_words(made, "survey", *command[-5:-1], "--count", "2x2").returncode == 0
-    loop = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+    loop = started(*command, stdin=subprocess.PIPE)
     passes = []
     for line in loop.stdout:
         passes.append(json.loads(line))
@@ -223,7 +223,7 @@ def test_screws_on_the_command_line(standin):
             loop.stdin.flush()
     loop.stdin.close()
     loop.stdout.close()
-    assert loop.wait(20) == 0
+    assert loop.wait() == 0
     assert passes[-1]["verdict"] in ("within tolerance", "below the noise") and len(passes) <= 4
     assert passes[-1]["before"]["fltt_mm"] < 0.6 * passes[0]["before"]["fltt_mm"]
     assert [p["fault"] for p in passes] == [""] * len(passes)

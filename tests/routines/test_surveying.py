@@ -1,14 +1,13 @@
 import json
 import random
 import signal
-import subprocess
 import threading
 import time
 
 import numpy as np
 import pytest
 
-from standins import PROGRAM, as_json, looked_down, tallgrain
+from standins import as_json, looked_down, started, tallgrain
 from tallgrain.clock import now
 from tallgrain.core.plan.grid import grid_plan
 from tallgrain.errors import Halted, LinkError, TallGrainError, TrustLost
@@ -183,10 +182,10 @@ def test_killed_at_random_every_reported_point_is_in_the_ledger(standin, home):
     made = standin()
     chance = random.Random(1)
     reported = {}
-    command = [*PROGRAM, "survey", "--link", made.url, "--machine", "Barley", "--json"]
+    command = ["survey", "--link", made.url, "--machine", "Barley", "--json"]
     command += ["--count", "20x20", "--samples", "2"]
     for _ in range(8):
-        process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+        process = started(*command)
         lines = []
         kill_after = chance.randint(1, 250)
         for line in process.stdout:
@@ -195,7 +194,7 @@ def test_killed_at_random_every_reported_point_is_in_the_ledger(standin, home):
                 time.sleep(chance.random() * 0.004)
                 process.send_signal(signal.SIGKILL)
         process.wait()
-        process.stdout.close()
+        process.close()
         known = as_json("surveys")
         reported[known[-1]["survey"]] = [e for e in lines if e["event"] == "point"]
         assert not known[-1]["complete"]
@@ -206,4 +205,4 @@ def test_killed_at_random_every_reported_point_is_in_the_ledger(standin, home):
             for event in events:
                 point = stored[event["i"]]
                 assert (point.x, point.y, point.z) == (event["x_mm"], event["y_mm"], event["z_mm"])
-    tallgrain(*command[3:-1], "1", check=0)
+    tallgrain(*command[:-1], "1", check=0)

@@ -12,6 +12,7 @@ from pathlib import Path
 
 import pytest
 
+import nursery
 from standins import as_json, tallgrain
 from tallgrain.core.survey import Conditions
 from tallgrain.errors import ReadOnly, StoreError
@@ -112,10 +113,7 @@ def test_a_disk_that_fills_anywhere_in_an_import_loses_nothing(tmp_path, most):
     for folder in (home, new):
         if folder is home:
             ledger_with(home, 5)
-        told = subprocess.run(
-            [sys.executable, "-c", FULL, str(folder), str(file), str(most)],
-            capture_output=True, text=True,
-        )  # fmt: skip
+        told = nursery.run(["-c", FULL, str(folder), str(file), str(most)])
         assert told.returncode == 0, told.stderr
         if told.stdout.startswith("refused"):
             assert "disk" in told.stdout or "File too large" in told.stdout, told.stdout
@@ -156,7 +154,7 @@ def test_dying_in_a_migration_leaves_the_ledger_or_the_new_one(tmp_path, step):
     home = tmp_path / "home"
     home.mkdir()
     shutil.copy(sample, home / FILE_NAME)
-    died = subprocess.run([sys.executable, "-c", DIES, str(home), str(step)])
+    died = nursery.run(["-c", DIES, str(home), str(step)])
     assert died.returncode in (0, -signal.SIGKILL)
     with Ledger.open(home) as ledger:
         assert [h.points for h in ledger.heads("Barley")] == [2]

@@ -1,8 +1,6 @@
 import json
 import shutil
 import sqlite3
-import subprocess
-import sys
 from contextlib import closing
 from datetime import UTC, datetime
 from pathlib import Path
@@ -13,6 +11,7 @@ from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 from alembic.script import ScriptDirectory
 
+import nursery
 from tallgrain.core.survey import Conditions, Point, Survey
 from tallgrain.errors import InputError, StoreError
 from tallgrain.store import database
@@ -178,9 +177,7 @@ except StoreError as error:
 
 
 def test_a_full_disk_is_a_sentence_and_loses_nothing(home):
-    told = subprocess.run(
-        [sys.executable, "-c", FILL, str(home)], capture_output=True, text=True, check=True
-    )
+    told = nursery.run(["-c", FILL, str(home)])
     stored, sentence = told.stdout.strip().split("|")
     assert "disk" in sentence
     assert int(stored) > 10
