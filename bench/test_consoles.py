@@ -9,7 +9,7 @@ import time
 from standins import Standin, looked_down, shipped_sheet
 from tallgrain.errors import TallGrainError
 from tallgrain.link.connect import connected
-from tallgrain.link.guard import Guard
+from tallgrain.link.guard.guard import Guard
 
 LINES = 1_000_000
 # Reads a recording in a process of its own, so that its memory is its own too.

@@ -13,8 +13,8 @@ from tallgrain.core.drift.terms import season_terms
 from tallgrain.core.survey import Conditions, Point, Survey
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.store.ledger import Ledger
-from tallgrain.ui.look_back import LookBack
-from tallgrain.ui.start import application, make_window
+from tallgrain.ui.app.start import application, make_window
+from tallgrain.ui.session.look_back import LookBack
 
 SHEET = parse_sheet(shipped_sheet_text("Barley"), "Barley")
 GRID = np.array([(x, y) for y in np.linspace(15, 335, 25) for x in np.linspace(15, 335, 25)])

@@ -14,7 +14,7 @@ from tallgrain.core.plan.grid import grid_plan
 from tallgrain.core.survey import Conditions, Point, Survey
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.store.ledger import Ledger
-from tallgrain.ui.start import application, make_window, prepare_demo
+from tallgrain.ui.app.start import application, make_window, prepare_demo
 
 TEXT = shipped_sheet_text("Barley")
 SHEET = parse_sheet(TEXT, "barley.toml")

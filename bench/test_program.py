@@ -14,17 +14,17 @@ from tallgrain.clock import now
 from tallgrain.core.plan.grid import grid_plan
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.link.client import JsonRpcPrinter
-from tallgrain.link.guard import Guard
-from tallgrain.link.looks import READING_MM
-from tallgrain.routines.events import BreakOff
-from tallgrain.routines.survey import survey
+from tallgrain.link.guard.guard import Guard
+from tallgrain.link.guard.looks import READING_MM
+from tallgrain.procedures.events import BreakOff
+from tallgrain.procedures.survey import survey
 from tallgrain.store.ledger import Ledger
-from tallgrain.ui.heartbeat import Heartbeat
-from tallgrain.ui.start import (
+from tallgrain.ui.app.heartbeat import Heartbeat
+from tallgrain.ui.app.start import (
     application,
     demo_window,
 )
-from tallgrain.ui.workshop import Workshop
+from tallgrain.ui.demo.workshop import Workshop
 
 BARE = """
 from PyQt6.QtWidgets import QApplication
@@ -38,8 +38,8 @@ os._exit(0)
 """
 OURS = """
 import os, time
-from tallgrain.ui.start import application, demo_window
-from tallgrain.ui.workshop import Workshop
+from tallgrain.ui.app.start import application, demo_window
+from tallgrain.ui.demo.workshop import Workshop
 standin = Workshop(0, 20.0)
 standin.start()
 app = application()

@@ -9,7 +9,7 @@ import pytest
 
 from standins import Standin, shipped_sheet
 from tallgrain.link.connect import connected
-from tallgrain.link.guard import Guard
+from tallgrain.link.guard.guard import Guard
 
 SIZE = 10_000_000
 # In a process of its own, so that its memory is its own too.

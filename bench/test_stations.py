@@ -13,8 +13,8 @@ from tallgrain.core.survey import Point, Survey
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.link.channel import Channel
 from tallgrain.store.ledger import Ledger
-from tallgrain.ui.draw.machine import handles
-from tallgrain.ui.start import application, make_window, prepare_demo
+from tallgrain.ui.app.start import application, make_window, prepare_demo
+from tallgrain.ui.painting.machine import handles
 
 RNG = np.random.default_rng(3)
 OUTS = "".join(

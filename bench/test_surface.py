@@ -18,9 +18,9 @@ from tallgrain.core.surface.sight import sight_of_survey
 from tallgrain.core.survey import Point, Survey
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.formats.program_scan import first_layer
-from tallgrain.ui.draw.colours import height_image
-from tallgrain.ui.draw.relief import ReliefPicture, paint_relief
-from tallgrain.ui.start import application
+from tallgrain.ui.app.start import application
+from tallgrain.ui.painting.colours import height_image
+from tallgrain.ui.painting.relief import ReliefPicture, paint_relief
 
 rng = np.random.default_rng(1)
 XY = rng.uniform(0, 350, (10_000, 2))

@@ -14,6 +14,7 @@ from prove_delta import delta_text
 from prove_drift import drift_text
 from prove_levelling import levelling_text
 from prove_promises import promises_text
+from prove_sittings import sittings_text
 from prove_skew import skew_text
 from prove_surface import surface_text
 
@@ -288,7 +289,7 @@ def main() -> None:
         + skew_text(seeds)
         + delta_text(seeds)
         + drift_text(range(min(len(seeds), 200)))
-        + "\n".join(promises_text())
+        + "\n".join([*promises_text(), *sittings_text()])
         + "\n"
     )
     path = Path(__file__).parent.parent / "docs" / "evidence.md"

@@ -12,12 +12,12 @@ from PyQt6.QtCore import QEventLoop, QPointF, QRectF, Qt, QTimer
 from PyQt6.QtGui import QImage, QPainter
 
 from tallgrain.demo import at_hands
-from tallgrain.link.looks import READING_MM
-from tallgrain.ui import theme
-from tallgrain.ui.draw.pens import text
-from tallgrain.ui.start import application, demo_window
-from tallgrain.ui.stations.surface import Layer
-from tallgrain.ui.workshop import Workshop
+from tallgrain.link.guard.looks import READING_MM
+from tallgrain.ui.app import theme
+from tallgrain.ui.app.start import application, demo_window
+from tallgrain.ui.demo.workshop import Workshop
+from tallgrain.ui.painting.pens import text
+from tallgrain.ui.stations.surface.station import Layer
 
 FOLDER = Path(__file__).parent.parent / "docs" / "screenshots"
 
@@ -143,7 +143,7 @@ def stations(shoot):
             if abs(mark["right_mm"]) + abs(mark["rear_mm"]) < 0.1:
                 break
             way = mark["right_mm"], mark["rear_mm"], 0.0
-            work(lambda way=way: s.do("jogging", lambda: s.guard.jog(*way), quiet=True))
+            work(lambda way=way: s.do("jogging", lambda: s.guard.by_hand.jog(*way), quiet=True))
         work(probe.where.here.click)
     probe.show_tab(2)
     probe.repeats.places.setValue(3)

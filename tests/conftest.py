@@ -10,7 +10,7 @@ from hypothesis import settings
 
 from standins import Standin
 from tallgrain.link.connect import connected
-from tallgrain.link.guard import Guard
+from tallgrain.link.guard.guard import Guard
 
 # No test rests on chance or on time: the same examples everywhere, however long they take.
 settings.register_profile("suite", derandomize=True, deadline=None, database=None)

@@ -111,11 +111,17 @@ _path = []
 def nursery():
     """Where the one of this test process listens; begun at the first run."""
     if not _path:
-        ready = subprocess.Popen(
-            [sys.executable, __file__, str(os.getpid())], stdout=PIPE, text=True
-        )
-        _path.append(ready.stdout.readline().strip())
+        command = [sys.executable, __file__, str(os.getpid())]
+        made = subprocess.Popen(command, stdout=PIPE, text=True)
+        _path.append(made.stdout.readline().strip())
+        atexit.register(_over, made)
     return "\0" + _path[0]
+
+
+def _over(made):
+    made.kill()
+    made.wait()
+    made.stdout.close()
 
 
 def _warm():

@@ -10,7 +10,7 @@ import sys
 import nursery
 from tallgrain.errors import LookAgain
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
-from tallgrain.link.looks import READING_MM
+from tallgrain.link.guard.looks import READING_MM
 
 PROGRAM = [sys.executable, "-m", "tallgrain"]
 # Which link tests use where they don't say: json, hazel (TCP) or medlar (a pseudo-terminal).
@@ -112,9 +112,14 @@ def looked_down_by_words(made, *words):
     raise AssertionError("it asked for looks without end")
 
 
-def started(*words, stdin=None, stderr=None):
-    """A verb as a process that goes on by itself."""
-    return nursery.Process([*PROGRAM[1:], *map(str, words)], stdin=stdin, stderr=stderr)
+def started(*words, stdin=False, stderr=False, env=None):
+    """A verb as a process that goes on by itself; stdin, stderr: whether they are pipes."""
+    return nursery.Process(
+        [*PROGRAM[1:], *map(str, words)],
+        stdin=nursery.PIPE if stdin else None,
+        stderr=nursery.PIPE if stderr else None,
+        env={**os.environ, **(env or {})},
+    )
 
 
 def tallgrain(*words, check=None, env=None, cwd=None):

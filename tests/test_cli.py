@@ -117,7 +117,7 @@ def test_a_restarted_printer_asks_for_a_look(standin):
 def test_ctrl_c_breaks_off_and_keeps_the_points(standin):
     made = standin("--pace", "real", "--speed", "40")
     command = ["survey", "--link", made.url, "--machine", "Barley", "--json"]
-    process = started(*command, stderr=subprocess.PIPE)
+    process = started(*command, stderr=True)
     first = json.loads(process.stdout.readline())
     process.send_signal(2)
     rest, sentence = process.communicate()

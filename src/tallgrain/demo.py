@@ -21,17 +21,20 @@ import numpy as np
 
 from tallgrain.core.plan.grid import grid_plan
 from tallgrain.core.solve.gap import solve_gap
+from tallgrain.core.values import APPLIED, PROVEN
 from tallgrain.errors import JobError, LinkError, LookAgain
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
+from tallgrain.journal.journal import Journal
+from tallgrain.journal.records import GapSolved, ValueChanged
 from tallgrain.link.client import JsonRpcPrinter
-from tallgrain.link.guard import Guard
-from tallgrain.link.looks import READING_MM
+from tallgrain.link.guard.guard import Guard
+from tallgrain.link.guard.looks import READING_MM
 from tallgrain.paths import ASSETS
-from tallgrain.routines.events import BreakOff
-from tallgrain.routines.gauge import gauge_loop
-from tallgrain.routines.survey import survey
-from tallgrain.routines.warm import warm_up
-from tallgrain.store.ledger import FILE_NAME, VALUE, Ledger, MachineEvent, Observation
+from tallgrain.procedures.events import BreakOff, SurveyEnded
+from tallgrain.procedures.gauge import gauge_loop
+from tallgrain.procedures.survey import survey
+from tallgrain.procedures.warm import warm_up
+from tallgrain.store.ledger import FILE_NAME, Ledger, MachineEvent
 
 SEASON_ASSET = ASSETS / "demo" / "season.sqlite.gz"
 SEED = 17
@@ -232,8 +235,8 @@ def catch_up(printer: str, link: str, hands: str, home: Path) -> None:
     if not (home / FILE_NAME).exists():
         return
     with Ledger.open(home, write=False) as ledger:
-        kept = {o.item: o.figures["after"] for o in ledger.observations(printer, VALUE)
-                if o.outcome.startswith("kept")}  # fmt: skip
+        changes = Journal(ledger, printer).read(ValueChanged)
+        kept = {e.item: e.figures.after for e in changes if e.outcome.startswith("kept")}
     if kept:
         with closing(JsonRpcPrinter(link, "The demo's start")) as wire:
             for meaning, value in kept.items():
@@ -263,13 +266,14 @@ def _one_evening(ledger: Ledger, year: Year, link: str, hands: str, evening: Eve
         guard = Guard(printer, sheet)
         find_height(guard, hands)
         token = BreakOff()
-        heat = (None, None) if evening.cold else (year.nozzle_c, year.plate_c)
-        for _ in warm_up(guard, *heat, evening.soak_min, token):
+        nozzle_c, plate_c = (None, None) if evening.cold else (year.nozzle_c, year.plate_c)
+        for _ in warm_up(guard, nozzle_c, plate_c, evening.soak_min, token):
             pass
         *_, end = survey(
             guard, ledger, grid_plan(sheet, year.count, year.count, 2), lambda: evening.at, token,
             sheet=evening.sheet, soak_min=evening.soak_min or None,
         )  # fmt: skip
+        assert isinstance(end, SurveyEnded)
         if evening.gauge:
             _gauge(ledger, guard, hands, evening)
         printer.heat(0.0, 0.0)
@@ -294,24 +298,22 @@ def _gauge(ledger: Ledger, guard: Guard, hands: str, evening: Evening) -> None:
     printer, name = guard.printer, guard.sheet.name
     state = printer.state()
 
-    def note(topic: str, outcome: str, why: str, **figures: Any) -> None:
-        ledger.observe(
-            Observation(name, evening.at, topic, "trip_height", outcome, why, {
-                **figures, "sheet": evening.sheet, "nozzle_c": round(state.nozzle.target_c),
-                "plate_c": round(state.plate.target_c), "soak_min": evening.soak_min,
-            })
-        )  # fmt: skip
-
-    note("gap", "solved", "", t=found.t, u=found.u, feels=len(loop.touches))
+    journal = Journal(ledger, name, lambda: evening.at)
+    heat: dict[str, Any] = {
+        "sheet": evening.sheet, "nozzle_c": float(round(state.nozzle.target_c)),
+        "plate_c": float(round(state.plate.target_c)), "soak_min": evening.soak_min,
+    }  # fmt: skip
+    solved = GapSolved(t=float(found.t), u=float(found.u), feels=len(loop.touches), **heat)
+    journal.write(solved, "trip_height", "solved")
     t = round(found.t, 4)
     if abs(t - loop.t_set) > 2 * found.u:
         why = f"gauge, ± {2 * found.u:.3f} mm (k = 2)"
         guard.park()
         printer.set_value("trip_height", t)
         printer.keep_values()
-        figures = {"before": loop.t_set, "after": t}
-        note(VALUE, "applied, not kept", why, **figures)
-        note(VALUE, "kept, proven", why, **figures, boot="")
+        change = ValueChanged(before=loop.t_set, after=t, **heat)
+        for outcome in (APPLIED, PROVEN):
+            journal.write(change, "trip_height", outcome, why)
 
 
 MOST_LOOKS = 12

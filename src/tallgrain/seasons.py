@@ -13,6 +13,8 @@ from tallgrain.core.drift.workshop import WorkshopRow, workshop_row
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.errors import TallGrainError
 from tallgrain.formats.machine_toml import parse_sheet
+from tallgrain.journal.journal import Journal
+from tallgrain.journal.records import GapSolved
 from tallgrain.store.ledger import Ledger, MachineEvent
 
 # A survey of so few touches that it only asks which stored one still fits.
@@ -73,8 +75,8 @@ def read_season(
 
 def last_gap(ledger: Ledger, machine: str) -> tuple[float, float] | None:
     """The newest trip height that was felt, and its standard uncertainty (mm)."""
-    solved = [o for o in ledger.observations(machine, "gap") if o.outcome == "solved"]
-    return (solved[-1].figures["t"], solved[-1].figures["u"]) if solved else None
+    solved = Journal(ledger, machine).newest(GapSolved)
+    return (solved.figures.t, solved.figures.u) if solved is not None else None
 
 
 def workshop(ledger: Ledger, now: datetime) -> tuple[tuple[WorkshopRow, ...], tuple[str, ...]]:

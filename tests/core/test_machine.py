@@ -113,7 +113,7 @@ def test_foreign_keys_of_a_sheet_are_kept():
     assert sheet.model_extra["workshop"] == {"shelf": "north"}
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=15)
 @given(
     st.sampled_from([BARLEY, ROUND]), st.floats(-60, 60), st.floats(-60, 60), st.floats(0, 30),
     st.integers(0, 50), st.integers(0, 10**6),
@@ -128,7 +128,7 @@ def test_areas_against_counting_cells(text, dx, dy, margin, outs, seed):
         text += f'\n[[keep_outs]]\nname = "k{i}"\nrectangle = [{x}, {y}, {x + w}, {y + d}]\n'
     sheet = parse_sheet(text.replace("margin = 8.0", f"margin = {margin:.3f}"), "made up")
     found, box = areas(Reach(sheet)), sheet.plate.outline.box
-    n = 300
+    n = 200
     xs, ys = (box.x0 + (np.arange(n) + 0.5) * s / n for s in (box.width, box.depth))
     points = np.stack(np.meshgrid(xs, ys), axis=-1).reshape(-1, 2)
     why = np.array(Reach(sheet).refusals(points))
@@ -138,7 +138,7 @@ def test_areas_against_counting_cells(text, dx, dy, margin, outs, seed):
         out |= k.outline.holds(points)
     prints = on & Reach(sheet).travelled.holds(points) & ~out
     cell = box.width * box.depth / n**2
-    near = {"abs": 0.012 * box.width * box.depth}
+    near = {"abs": 0.015 * box.width * box.depth}
     assert found.plate == pytest.approx(on.sum() * cell, **near)
     assert found.probeable == pytest.approx((why == "").sum() * cell, **near)
     assert found.printable == pytest.approx(prints.sum() * cell, **near)

@@ -14,9 +14,9 @@ from tallgrain.clock import now
 from tallgrain.core.plan.grid import grid_plan
 from tallgrain.errors import TallGrainError
 from tallgrain.link.connect import connected
-from tallgrain.link.guard import Guard
-from tallgrain.routines.events import BreakOff
-from tallgrain.routines.survey import survey
+from tallgrain.link.guard.guard import Guard
+from tallgrain.procedures.events import BreakOff
+from tallgrain.procedures.survey import survey
 from tallgrain.store.ledger import Ledger
 
 

@@ -24,7 +24,7 @@ from tallgrain.link.console import printer as console_printer
 from tallgrain.link.console.printer import ConsolePrinter
 from tallgrain.link.console.record import replayed
 from tallgrain.link.console.transport import parse_console_url
-from tallgrain.link.guard import Guard
+from tallgrain.link.guard.guard import Guard
 from tallgrain.link.protocol import Place
 
 CONSOLES = ("hazel", "medlar")

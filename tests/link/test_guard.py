@@ -15,7 +15,7 @@ from tallgrain.errors import (
     ProbeDoubted,
     TrustLost,
 )
-from tallgrain.link.guard import AIR_MM
+from tallgrain.link.guard.guard import AIR_MM
 
 
 def test_a_cold_printer_moves_only_after_a_look(linked):
@@ -61,7 +61,7 @@ def test_a_dead_probe_on_the_first_way_down_strikes_nothing(linked, seed, hand):
             looked_down(made, guard)
         stands = made.truth()["gap_mm"]
         made.hands("hands.mend")
-        guard.probe_was_felt()
+        guard.trust.probe_was_felt()
         looked_down(made, guard)
         assert made.truth()["gap_mm"] < stands
     else:
@@ -94,10 +94,10 @@ def test_floors_follow_the_touches(linked, barley):
     guard.extend()
     z = guard.touch_at(60.0, 60.0)
     x, y = 60.0 - 21.5, 60.0 + 17.0
-    assert guard.floor_at(x, y) == pytest.approx(z - guard.known.slack)
-    assert guard.floor_at(x + 100, y) >= z - guard.known.slack - 100 * guard.known.slope - 1e-9
+    assert guard.floor_at(x, y) == pytest.approx(z - guard.floors.slack)
+    assert guard.floor_at(x + 100, y) >= z - guard.floors.slack - 100 * guard.floors.slope - 1e-9
     # With the plate 0.6 mm higher than any slope allows, a touch is still taken as one.
-    assert guard.known.slack < AIR_MM
+    assert guard.floors.slack < AIR_MM
     guard.park()
 
 
@@ -152,7 +152,7 @@ def test_a_mirrored_offset_probes_air_and_stops(linked, barley):
     wrong = barley.model_copy(
         update={"probe": barley.probe.model_copy(update={"offset": (-21.5, 17.0)})}
     )
-    from tallgrain.link.guard import Guard
+    from tallgrain.link.guard.guard import Guard
 
     guard = Guard(printer, wrong)
     guard.reference()

@@ -15,7 +15,7 @@ from tallgrain.core.machine.reach import Reach
 from tallgrain.errors import TallGrainError
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.link.connect import connected
-from tallgrain.link.guard import Guard
+from tallgrain.link.guard.guard import Guard
 
 AILS = (
     "no-extend",
@@ -63,7 +63,7 @@ class AtTheGuard(RuleBasedStateMachine):
         tripped = self.printer.state().tripped
         self.made.hands("hands.probe", state="free")
         if tripped and not self.printer.state().tripped:
-            self.guard.probe_was_felt()
+            self.guard.trust.probe_was_felt()
 
     @rule()
     def reference(self):
@@ -75,7 +75,7 @@ class AtTheGuard(RuleBasedStateMachine):
 
     @rule(out=st.booleans())
     def show_the_probe(self, out):
-        self.attempt(self.guard.show_probe, out)
+        self.attempt(self.guard.by_hand.show_probe, out)
 
     @rule(a=st.floats(0, 1), b=st.floats(0, 1), more=st.booleans())
     def touch(self, a, b, more):
@@ -84,31 +84,31 @@ class AtTheGuard(RuleBasedStateMachine):
 
     @rule()
     def touch_again(self):
-        if self.guard.known.count:
+        if self.guard.floors.count:
             self.attempt(self.guard.touch_again)
 
     @rule(dx=st.floats(-50, 50), dy=st.floats(-50, 50), dz=st.floats(-8, 4))
     def jog(self, dx, dy, dz):
-        self.attempt(self.guard.jog, dx, dy, dz)
+        self.attempt(self.guard.by_hand.jog, dx, dy, dz)
 
     @rule(gauge=st.sampled_from([0.05, 0.1, 0.5, 2.0]))
     def feel(self, gauge):
         if self.made.hands("hands.gauge", thickness_mm=gauge)["feel"] == "free":
-            self.attempt(self.guard.see_room, gauge, True)
+            self.attempt(self.guard.by_hand.see_room, gauge, True)
 
     @rule(short=st.floats(0, 2))
     def see_room(self, short):
         seen = self.made.hands("hands.ruler")["clearance_mm"] - short
-        self.attempt(self.guard.see_room, seen, False)
+        self.attempt(self.guard.by_hand.see_room, seen, False)
 
     @rule(dz=st.floats(-2, 2))
     def step(self, dz):
-        self.attempt(self.guard.step, dz)
+        self.attempt(self.guard.by_hand.step, dz)
 
     @rule(share=st.floats(0, 1))
     def go_above(self, share):
         low, high = self.sheet.travel.x
-        self.attempt(self.guard.go_above, low + share * (high - low), 100.0)
+        self.attempt(self.guard.by_hand.go_above, low + share * (high - low), 100.0)
 
     @rule(there=st.booleans())
     def hands(self, there):

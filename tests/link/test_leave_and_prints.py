@@ -6,7 +6,7 @@ from standins import looked_down
 from tallgrain.core.plan.patch import Patch, patch_places
 from tallgrain.errors import GuardRefused, JobError, LinkError, PrinterRefused, TallGrainError
 from tallgrain.formats.program import patch_program
-from tallgrain.link.guard import Guard
+from tallgrain.link.guard.guard import Guard
 
 
 def look_and_reference(made, guard):
@@ -18,12 +18,12 @@ def over_the_gauge(made, guard):
     x, y = guard.sheet.plate.datum_point
     guard.extend()
     guard.touch_at(x, y)
-    guard.go_above(x, y)
+    guard.by_hand.go_above(x, y)
     guard.hands_in = True
     while (gap := made.truth()["gap_mm"]) > 0.11:
-        guard.see_room(gap, True)
-        guard.step(-min(gap - 0.1, 2.0, guard.room_mm))
-        if guard.room_mm < 0.01:
+        guard.by_hand.see_room(gap, True)
+        guard.by_hand.step(-min(gap - 0.1, 2.0, guard.by_hand.room_mm))
+        if guard.by_hand.room_mm < 0.01:
             return
 
 
@@ -37,7 +37,7 @@ def test_leave_is_taken_for_a_step_and_given_back(linked):
     assert state.leave_mm == 0.0
     with pytest.raises(PrinterRefused, match="below zero"):
         printer.go(state.position.x, state.position.y, state.position.z - 0.001)
-    guard.step(0.02)  # up needs no leave
+    guard.by_hand.step(0.02)  # up needs no leave
     assert made.truth()["strikes"] == []
 
 
@@ -76,10 +76,10 @@ def test_a_step_that_fails_gives_its_leave_back(linked, error):
     printer.set_value("trip_height", 1.60)
     look_and_reference(made, guard)
     over_the_gauge(made, guard)
-    guard.see_room(0.2, True)
-    guard.printer = guard.motions.printer = Breaking(printer, error)
+    guard.by_hand.see_room(0.2, True)
+    guard.printer = guard.trust.motions.printer = Breaking(printer, error)
     with pytest.raises(TallGrainError):
-        guard.step(-0.01)
+        guard.by_hand.step(-0.01)
     assert printer.state().leave_mm == 0.0
 
 
@@ -122,19 +122,19 @@ def test_nudges_are_small_and_bounded_and_only_while_it_prints(linked):
     look_and_reference(made, guard)
     guard.park()
     with pytest.raises(GuardRefused, match="nothing is being printed"):
-        guard.nudge(0.02)
+        guard.by_hand.nudge(0.02)
     assert "moves" in printing(made, guard)
     with pytest.raises(JobError, match="prints"):
         Guard(printer, guard.sheet)  # a second look waits for the print, and says so
     with pytest.raises(JobError, match="moving"):
         guard.lift(1.0)
     for _ in range(2):
-        guard.nudge(-0.05)
+        guard.by_hand.nudge(-0.05)
     with pytest.raises(GuardRefused, match="nearer"):
-        guard.nudge(-0.02)
+        guard.by_hand.nudge(-0.02)
     with pytest.raises(GuardRefused, match="at most"):
-        guard.nudge(0.2)
-    guard.nudge(0.03)
+        guard.by_hand.nudge(0.2)
+    guard.by_hand.nudge(0.03)
     made.hands("hands.nudge", mm=0.01)
     shift = {v.meaning: v.ours for v in printer.values()}["job_shift"]
     assert shift == pytest.approx(-0.06)

@@ -8,8 +8,8 @@ import pytest
 from standins import Standin, shipped_sheet, tallgrain
 from tallgrain.errors import LookAgain, TallGrainError
 from tallgrain.link.connect import connected
-from tallgrain.link.guard import Guard
-from tallgrain.link.looks import READING_MM
+from tallgrain.link.guard.guard import Guard
+from tallgrain.link.guard.looks import READING_MM
 
 KINDS = ("Barley", "Rye", "Millet")
 WAYS = ("honest", "single", "constant", "stuck", "swapped")
@@ -61,7 +61,7 @@ def brought_down(made, printer, guard, builder):
             continue
         except TallGrainError:
             with contextlib.suppress(TallGrainError):
-                guard.raise_on_request(float(builder.rng.choice([0.0, 10.0, 30.0])))
+                guard.by_hand.raise_on_request(float(builder.rng.choice([0.0, 10.0, 30.0])))
             continue
         with contextlib.suppress(TallGrainError):
             guard.park()
@@ -78,8 +78,8 @@ def set_gap(made, printer, guard, gap):
     off = gap - made.truth()["gap_mm"]
     printer.lift(off) if off > 0 else printer.lower(-off)
     guard.attach()
-    guard.probe_was_felt()  # whatever an earlier case left; then as after any power-off
-    guard.felt = False
+    guard.trust.probe_was_felt()  # whatever an earlier case left; then as after any power-off
+    guard.trust.felt = False
 
 
 def evenings(name, seeds, link=None):
@@ -96,7 +96,7 @@ def evenings(name, seeds, link=None):
             if dead:
                 made.hands("hands.fault", fault="dead")
             if felt := bool(rng.random() < 0.3) and not dead:
-                guard.probe_was_felt()
+                guard.trust.probe_was_felt()
             before = len(made.truth()["strikes"])
             looks = brought_down(made, printer, guard, Builder(way, rng))
             yield seed, way, dead, felt, gap, looks, made.truth()["strikes"][before:]
@@ -147,9 +147,9 @@ def test_after_a_way_that_met_nothing_a_finger_is_asked_for(standin, way):
     stands = made.truth()["gap_mm"]
     with pytest.raises(TallGrainError):
         guard.reference()
-    if guard.blind:
+    if guard.trust.blind:
         again = Guard(printer, shipped_sheet("Rye"))
-        again.recall(guard.doubt())  # the next window or command knows it
+        again.trust.recall(guard.trust.doubt())  # the next window or command knows it
         for act in (again.reference, lambda: again.touch_at(100.0, 100.0)):
             with pytest.raises(TallGrainError, match=r"nothing goes down|not known"):
                 act()

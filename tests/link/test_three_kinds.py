@@ -8,9 +8,9 @@ from tallgrain.core.machine.reach import Reach
 from tallgrain.core.plan.grid import grid_plan
 from tallgrain.errors import GuardRefused, JobError, TrustLost
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
-from tallgrain.link.by_hand import JOG_CLEAR_MM
 from tallgrain.link.connect import connected
-from tallgrain.link.guard import Guard
+from tallgrain.link.guard.floors import JOG_CLEAR_MM
+from tallgrain.link.guard.guard import Guard
 
 KINDS = ("Barley", "Rye", "Millet")
 SHEETS = {name: parse_sheet(shipped_sheet_text(name), name) for name in KINDS}
@@ -115,22 +115,22 @@ def test_jogs_stay_above_where_the_probe_trips(printer_of):
     made, printer, guard = printer_of("Barley")
     with pytest.raises(GuardRefused, match="the probe is out"):
         guard.reference()
-        guard.jog(1.0, 0.0, 0.0)
+        guard.by_hand.jog(1.0, 0.0, 0.0)
     guard.park()
     before = printer.state().position
     for far in ((0.0, 0.0, -50.0), (0.0, 60.0, 0.0), (0.0, 0.0, -20.0)):
         with pytest.raises(GuardRefused):
-            guard.jog(*far)
+            guard.by_hand.jog(*far)
     for _ in range(9):
-        guard.jog(-40.0, 0.0, 0.0) if guard.printer.state().position.x > 30 else None
+        guard.by_hand.jog(-40.0, 0.0, 0.0) if guard.printer.state().position.x > 30 else None
     with pytest.raises(GuardRefused, match="beyond the travel, which ends at -12"):
-        guard.jog(-50.0, 0.0, 0.0)
+        guard.by_hand.jog(-50.0, 0.0, 0.0)
     rng = np.random.default_rng(4)
     for _ in range(150):
         try:
-            guard.jog(*rng.uniform(-30, 30, 2), float(rng.uniform(-6, 3)))
+            guard.by_hand.jog(*rng.uniform(-30, 30, 2), float(rng.uniform(-6, 3)))
         except GuardRefused:
-            guard.jog(0.0, 0.0, 1.0)
+            guard.by_hand.jog(0.0, 0.0, 1.0)
         assert made.truth()["gap_mm"] > JOG_CLEAR_MM
     assert printer.state().position.z != before.z
 
@@ -139,30 +139,30 @@ def test_steps_go_no_further_than_the_builder_said(printer_of):
     made, _, guard = printer_of("Barley")
     guard.reference()
     guard.park()
-    guard.go_above(175.0, 175.0)
+    guard.by_hand.go_above(175.0, 175.0)
     with pytest.raises(GuardRefused, match="was not said"):
-        guard.step(-0.5)
+        guard.by_hand.step(-0.5)
     guard.hands_in = True  # the gauge is under the nozzle: steps are the only motion
     with pytest.raises(GuardRefused, match="can't be meant"):
-        guard.see_room(made.truth()["gap_mm"] + 2.5, by_gauge=False)
-    guard.see_room(np.floor(made.truth()["gap_mm"]), by_gauge=False)
+        guard.by_hand.see_room(made.truth()["gap_mm"] + 2.5, by_gauge=False)
+    guard.by_hand.see_room(np.floor(made.truth()["gap_mm"]), by_gauge=False)
     for thickness in (1.0, 0.5, 0.2):
-        while guard.room_mm > 0.02:
-            guard.step(-min(2.0, guard.room_mm))
+        while guard.by_hand.room_mm > 0.02:
+            guard.by_hand.step(-min(2.0, guard.by_hand.room_mm))
         if made.hands("hands.gauge", thickness_mm=thickness)["feel"] == "free":
-            guard.see_room(thickness, by_gauge=True)
-    while guard.room_mm > 0.001:
-        guard.step(-min(0.1, guard.room_mm))
+            guard.by_hand.see_room(thickness, by_gauge=True)
+    while guard.by_hand.room_mm > 0.001:
+        guard.by_hand.step(-min(0.1, guard.by_hand.room_mm))
     with pytest.raises(GuardRefused, match="of the room that you said is left"):
-        guard.step(-0.01)
+        guard.by_hand.step(-0.01)
     assert 0 < made.truth()["gap_mm"] < 0.25
     with pytest.raises(GuardRefused, match="hands are at the printer"):
         guard.lift(5.0)
-    guard.step(2.0)
+    guard.by_hand.step(2.0)
     guard.hands_in = False
-    guard.jog(1.0, 0.0, 5.0)
+    guard.by_hand.jog(1.0, 0.0, 5.0)
     with pytest.raises(GuardRefused, match="was not said"):
-        guard.step(-0.1)
+        guard.by_hand.step(-0.1)
 
 
 def test_a_reflash_loses_all_and_is_noticed(printer_of):

@@ -15,10 +15,8 @@ import pytest
 import nursery
 from standins import as_json, tallgrain
 from tallgrain.core.survey import Conditions
-from tallgrain.errors import ReadOnly, StoreError
-from tallgrain.store import database
-from tallgrain.store.figures import KNOWN, NAMED, readable
-from tallgrain.store.ledger import FILE_NAME, Ledger, NewSurvey, Observation
+from tallgrain.errors import StoreError
+from tallgrain.store.ledger import FILE_NAME, Ledger, NewSurvey
 
 NOON = datetime(2026, 3, 4, 18, 20, tzinfo=UTC)
 NAMES = ("a b", "50% of", "what?", "#1", "a#b?c=%41", "…ü–", "it's", "a'b\"c", "file:x", "-n")
@@ -205,30 +203,3 @@ def test_what_is_put_away_is_out_of_every_figure_and_comes_back(home):
     tallgrain("bring-back", "survey", ident, check=0)
     assert [s["survey"] for s in as_json("surveys")] == [ident]
     assert "no event '7'" in tallgrain("put-away", "event", "7", check=2).stderr
-
-
-NUMBERED = {topic: keys for topic, keys in KNOWN.items() if "," not in topic}
-
-
-@pytest.mark.parametrize("topic", NUMBERED)
-@pytest.mark.parametrize("odd", [None, "word", [], {}, float("inf"), True, [1, 2, 3]])
-def test_readers_get_what_they_rely_on_or_nothing(topic, odd):
-    keys = KNOWN[topic]
-    for name in keys:
-        figures = {**dict.fromkeys(keys, odd), "unknown": 1, name: odd}
-        found = readable(topic, "some outcome", figures)
-        assert found is None or all(keys[n].check(v) for n, v in found.items() if v is not None)
-        assert found is None or set(found) == set(keys)
-    assert readable(topic, "x", "no table") is None or keys
-    for named in NAMED:
-        assert readable(named, "x", {"a": odd, "b": 2.0}).get("b") == 2.0
-
-
-def test_unreadable_observations_are_left_out_and_kept(home):
-    with Ledger.open(home) as ledger:
-        for figures in ({"t": 1.8, "u": 0.01}, {"height": 1.8}, {"t": "1.8", "u": 0.01}):
-            ledger.observe(Observation("Barley", NOON, "gap", "t", "solved", "", figures))
-        assert [o.figures["t"] for o in ledger.observations("Barley", "gap")] == [1.8]
-    with closing(sqlite3.connect(home / FILE_NAME)) as raw:
-        assert raw.execute("SELECT count(*) FROM observations").fetchone() == (3,)
-    assert database.NEWEST and issubclass(ReadOnly, StoreError)

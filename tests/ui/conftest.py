@@ -1,7 +1,7 @@
 import pytest
 
 from tallgrain import demo
-from tallgrain.ui.start import application, make_window, prepare_demo
+from tallgrain.ui.app.start import application, make_window, prepare_demo
 
 
 @pytest.fixture(scope="session")

@@ -8,8 +8,8 @@ from PyQt6.QtTest import QTest
 from at_the_window import idle, press
 from tallgrain import demo
 from tallgrain.clock import now
-from tallgrain.ui.draw.adjusters import dial_places, turn_words
-from tallgrain.ui.route import Fill
+from tallgrain.ui.painting.adjusters import dial_places, turn_words
+from tallgrain.ui.widgets.route import Fill
 
 
 @pytest.fixture
@@ -51,11 +51,11 @@ def turn_all(window, made, error_deg=2.0):
 def test_six_screws_come_within_tolerance_by_keys(rye, qtbot):
     window, made = rye
     station, work = window.adjusters, window.adjusters.work
-    assert station.kernel(window.session).fill is Fill.EMPTY
+    assert window.rooms[station.name].kernel().fill is Fill.EMPTY
     assert "not measured" in station.readout.small.text()
     measure(window, qtbot)
     first = work.solved.before.fltt
-    assert station.kernel(window.session).reason == "turns due"
+    assert window.rooms[station.name].kernel().reason == "turns due"
     for _ in range(3):
         turn_all(window, made)
         assert all(t.leave for t in work.left)
@@ -66,7 +66,7 @@ def test_six_screws_come_within_tolerance_by_keys(rye, qtbot):
     assert "Within tolerance" in station.screw.text()
     assert work.solved.before.fltt < 0.5 * first
     assert work.gain.u < 0.2 and abs(work.gain.value - 1) < 0.4
-    assert station.kernel(window.session).fill is Fill.FULL
+    assert window.rooms[station.name].kernel().fill is Fill.FULL
     turned = {o.item for o in window.session.ledger.observations("Rye", "screw turned")}
     assert len(turned) >= 4
     had = {name: work.turns_had(name) for name in turned}
@@ -136,7 +136,7 @@ def test_a_printer_without_screws_says_so(bench, qtbot):
     assert not window.adjusters.act.isEnabled()
     press(window, Qt.Key.Key_F5)
     assert not window.session.busy
-    assert window.adjusters.kernel(window.session).fill is Fill.NOT_HERE
+    assert window.rooms["Adjusters"].kernel().fill is Fill.NOT_HERE
 
 
 def test_a_screw_that_goes_the_other_way_is_put_right_in_the_sheet(rye, qtbot):
@@ -315,8 +315,8 @@ def test_screws_that_are_far_off_are_felt_out(rye, qtbot):
     made.hands("hands.turn", name="front-left", clockwise_deg=900.0)  # 1.75 mm
     measure(window, qtbot)
     assert s.problem is not None and station.notice.isVisible()
-    assert s.guard.blind  # it could be a dead probe as well
-    s.guard.probe_was_felt()
+    assert s.guard.trust.blind  # it could be a dead probe as well
+    s.guard.trust.probe_was_felt()
     station.far_off.setChecked(True)
     measure(window, qtbot)
     assert s.problem is None and station.work.solved.before.fltt > 0.5

@@ -13,12 +13,13 @@ from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, pr
 from PyQt6.QtCore import QEventLoop, Qt, QTimer
 from PyQt6.QtTest import QTest
 
+from sittings import PROVING
 from standins import Standin, see
 from tallgrain.demo import put_sheet
 from tallgrain.errors import TallGrainError
 from tallgrain.store.ledger import Ledger
-from tallgrain.ui.start import application, make_window
-from tallgrain.ui.state import LinkState, SurveyPlan
+from tallgrain.ui.app.start import application, make_window
+from tallgrain.ui.session.state import LinkState, SurveyPlan
 
 FAULTS = (
     "closed",
@@ -228,12 +229,12 @@ class AtTheBench(RuleBasedStateMachine):
             self.printer.stop()
 
 
-@pytest.mark.timeout(280)
+@pytest.mark.timeout(3600 if PROVING else 280)
 def test_any_order(tmp_path, qapp):
     AtTheBench.home = tmp_path
     machine = AtTheBench.TestCase()
     machine.settings = settings(
-        max_examples=8, stateful_step_count=22, deadline=None, derandomize=True,
+        max_examples=60 if PROVING else 6, stateful_step_count=22, deadline=None, derandomize=True,
         phases=[Phase.generate], suppress_health_check=list(HealthCheck),
     )  # fmt: skip
     machine.runTest()

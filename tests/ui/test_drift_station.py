@@ -7,8 +7,8 @@ from PyQt6.QtTest import QTest
 
 from at_the_window import idle, press
 from tallgrain.core.drift.terms import TERMS
-from tallgrain.ui.draw.control import x_of
-from tallgrain.ui.route import Fill
+from tallgrain.ui.painting.control import x_of
+from tallgrain.ui.widgets.route import Fill
 
 CTRL, SHIFT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
 
@@ -28,7 +28,7 @@ def test_the_year_is_told_and_its_changes_lead_to_a_comparison(drift, qtbot):
     season = station.work.season
     told = [station.happened.item(i).text() for i in range(station.happened.count())]
     assert any("noted then, moved" in words for words in told)
-    assert station.kernel(s).headline == f"{station.work.signals} signals"
+    assert window.rooms[station.name].kernel().headline == f"{station.work.signals} signals"
     assert "days" in station.readout.accessibleName()
     assert "other sheet" in station.notes.text() or "another sheet" in station.notes.text()
     moved = next(i for i, words in enumerate(told) if "moved" in words)
@@ -169,7 +169,7 @@ def test_a_quick_check_names_the_survey_to_recall(drift, qtbot):
     assert best.worst_after < 0.02 and best.touches == 8  # one of nine lies on the clip
     assert best.rms_after == min(f.rms_after for f in work.checked.found)
     assert len(s.back.season.heads) == before  # a check is no figure of the season
-    assert s.ledger.head(work.checked.ident).kind == "check"
+    assert s.ledger.head(work.checked.survey).kind == "check"
     assert made.truth()["strikes"] == []
     QTest.mouseClick(station.recall, Qt.MouseButton.LeftButton)
     assert window.station is window.surface
@@ -229,7 +229,7 @@ def test_without_surveys_nothing_is_invented(bench, qtbot):
     window.visit("Drift")
     station = window.drift
     qtbot.waitUntil(lambda: station.work.judged is not None, timeout=5000)
-    assert station.kernel(window.session).fill is Fill.EMPTY
+    assert window.rooms[station.name].kernel().fill is Fill.EMPTY
     assert "no trend" in station.what.text() and station.readout.figure.text() == "–"
     for number in range(5):
         station.show_page(number)

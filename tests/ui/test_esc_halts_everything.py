@@ -13,7 +13,7 @@ from tallgrain.errors import GuardRefused, Halted
 
 MOTIONS = {
     "survey": lambda w: press(w, Qt.Key.Key_F5),
-    "a pair of surveys": lambda w: w._survey_pair("twice"),
+    "a pair of surveys": lambda w: w.survey_pair("twice"),
     "raise": lambda w: w.session.raise_nozzle(100.0),
     "raise a little": lambda w: w.session.raise_nozzle(10.0),
     "hands in": lambda w: press(w, Qt.Key.Key_F9),
@@ -32,7 +32,7 @@ MOTIONS = {
     "towers": lambda w: w.towers.work.run(2, ("switch",)),
     "quick check": lambda w: w.drift.work.check(),
     "set a value": lambda w: w.values.set({"trip_height": 1.6}, "a test"),
-    "jog": lambda w: w.session.do("jogging", lambda: w.session.guard.jog(40.0, 40.0, 0.0)),
+    "jog": lambda w: w.session.do("jogging", lambda: w.session.guard.by_hand.jog(40.0, 40.0, 0.0)),
 }  # fmt: skip
 # What a printer has no use for, and what can't be caught in the middle: a pin comes out at once.
 NOT_AT = {
@@ -86,8 +86,8 @@ def test_nothing_moves_that_nobody_owns(bench):
     guard = window.session.guard
     for act in (
         guard.reference, guard.extend, guard.retract, lambda: guard.lift(5.0),
-        lambda: guard.raise_on_request(5.0), lambda: guard.heat(200.0, 60.0),
-        lambda: guard.jog(0.0, 0.0, 5.0), lambda: guard.show_probe(True),
+        lambda: guard.by_hand.raise_on_request(5.0), lambda: guard.heat(200.0, 60.0),
+        lambda: guard.by_hand.jog(0.0, 0.0, 5.0), lambda: guard.by_hand.show_probe(True),
         lambda: guard.touch_at(100.0, 100.0), lambda: guard.rest(1.0), guard.wait_for_heat,
     ):  # fmt: skip
         with pytest.raises(GuardRefused, match="nothing owns this motion"):

@@ -7,9 +7,9 @@ from PyQt6.QtWidgets import QDialog, QFileDialog, QMessageBox
 
 from at_the_window import press, words
 from tallgrain.formats.machine_toml import shipped_sheet_text
-from tallgrain.ui.hands import Hands
-from tallgrain.ui.patch_dialog import PatchDialog
-from tallgrain.ui.stations.plan_dialog import PlanDialog
+from tallgrain.ui.demo.hands import Hands
+from tallgrain.ui.dialogs.patch import PatchDialog
+from tallgrain.ui.dialogs.plan import PlanDialog
 
 
 def box_of(window):

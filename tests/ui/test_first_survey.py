@@ -11,9 +11,9 @@ from tallgrain.clock import now
 from tallgrain.core.survey import Point, Survey
 from tallgrain.errors import Halted, LookAgain
 from tallgrain.formats.files import write_survey
-from tallgrain.link.looks import READING_MM
-from tallgrain.ui.route import Fill
-from tallgrain.ui.state import SurveyPlan
+from tallgrain.link.guard.looks import READING_MM
+from tallgrain.ui.session.state import SurveyPlan
+from tallgrain.ui.widgets.route import Fill
 
 REAL = ("--pace", "real", "--speed", "60")
 
@@ -36,14 +36,14 @@ def test_survey_break_off_start_again_halt(bench, qtbot):
     assert "broken off by hand" in words(window)
     assert made.truth()["gap_mm"] > 5
     # Start again, by the mouse this time, and let it end.
-    QTest.mouseClick(window.stations["Surface"].bench.primary, Qt.MouseButton.LeftButton)
+    QTest.mouseClick(window.surface.bench.primary, Qt.MouseButton.LeftButton)
     first = s.shown.head.ident
     qtbot.waitUntil(lambda: s.shown is not None and s.shown.head.ident != first, timeout=30_000)
     assert s.shown.survey.complete
     fltt = s.shown.sight.judgement.flatness.fltt
     assert f"{fltt:.3f}" in words(window)
     assert "Where it comes from" in words(window)
-    kernel = window.stations["Surface"].kernel(s)
+    kernel = window.rooms["Surface"].kernel()
     assert (kernel.fill, kernel.headline) == (Fill.FULL, f"{fltt:.3f} mm")
     # Once more, and halt in mid-touch: the nozzle stays where it is and the program says so.
     press(window, Qt.Key.Key_F5)
@@ -58,7 +58,7 @@ def test_survey_break_off_start_again_halt(bench, qtbot):
     qtbot.wait(300)
     assert made.truth()["gap_mm"] == stands
     # The look: typing a clearance, and only then the next survey.
-    bench_ = window.stations["Surface"].bench
+    bench_ = window.surface.bench
     qtbot.waitUntil(bench_.clearance.hasFocus, timeout=5000)
     idle(window, qtbot)
     for _ in range(12):
@@ -85,7 +85,7 @@ def test_survey_break_off_start_again_halt(bench, qtbot):
 def test_esc_halts_from_a_dialog_and_while_typing(bench, qtbot):
     window, made = bench(*REAL)
     s = window.session
-    window.show_keys()
+    window.asking.keys()
     box = next(d for d in window.findChildren(QDialog) if d.isVisible())
     s.start_survey()
     qtbot.waitUntil(lambda: len(s.progress.touched) >= 2, timeout=20_000)
@@ -111,7 +111,7 @@ def test_states_without_a_printer(bench, qtbot):
     window, _ = bench(link=False)
     s = window.session
     assert "Link to the printer" in words(window)
-    field = window.stations["Surface"].bench.url
+    field = window.surface.bench.url
     QTest.keyClicks(field, "tcp://127.0.0.1:1")
     press(window, Qt.Key.Key_F5)
     qtbot.waitUntil(lambda: s.problem is not None, timeout=5000)
@@ -146,7 +146,7 @@ def test_a_printer_that_dies_restarts_or_falls_silent(bench, qtbot, standin):
 def test_plan_dialog_shows_the_plan_on_the_field(bench, qtbot):
     window, _ = bench()
     press(window, Qt.Key.Key_F6)
-    surface = window.stations["Surface"]
+    surface = window.surface
     dialog = surface._planning
     heads = [head.text() for head in dialog.findChildren(QLabel)]
     assert [h for h in heads if "&" in h] == [
@@ -195,7 +195,7 @@ def test_everything_has_a_name_and_fits(bench, qtbot, size):
     for child in window.findChildren(QWidget):
         if child.isVisible() and child.parentWidget() is window.header:
             assert window.header.rect().contains(child.geometry()), child
-    for name in window.stations:
+    for name in window.rooms:
         window.visit(name)
         assert window.size().width() == size[0]
         assert window.route.stations[name].accessibleName().startswith(f"{name}: ")

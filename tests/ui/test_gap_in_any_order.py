@@ -1,15 +1,15 @@
-"""Two hundred sittings at the Gap station in any order, with faults: zero strikes, and the leave to
-go below zero always given back. Feels and verdicts are honest; everything else is not careful."""
+"""Sittings at the Gap station in any order, with faults: zero strikes, and the leave to go below
+zero always given back. Feels and verdicts are honest; everything else is not careful."""
 
 import contextlib
 
 import numpy as np
 import pytest
 
-from sittings import FAULTS, Sitting
+from sittings import FAULTS, PROVING, Sitting
 from tallgrain.errors import TallGrainError
 
-SITTINGS, ACTS, BATCH = 200, 12, 50
+SITTINGS, ACTS, BATCH = (200, 12, 50) if PROVING else (24, 12, 12)
 
 
 class AtTheGap(Sitting):
@@ -100,7 +100,7 @@ class AtTheGap(Sitting):
         self.link()
         self.session.set_hands(False)
         # After a reflash the probe's checks come first; they have tests of their own.
-        self.window.probe.work.distrusted = ""
+        self.window.shared.checks._checks.distrusted = ""
         self.wait()
         if chance.random() < 0.8:
             self.reference()
@@ -111,7 +111,7 @@ class AtTheGap(Sitting):
             self.wait()
 
 
-@pytest.mark.timeout(280)
+@pytest.mark.timeout(3600 if PROVING else 280)
 @pytest.mark.parametrize("batch", range(SITTINGS // BATCH))
 def test_no_order_strikes_or_leaves_leave_behind(tmp_path, qapp, batch):
     sitting = AtTheGap(tmp_path, ("Barley", "Rye", "Millet")[batch % 3])
@@ -119,8 +119,8 @@ def test_no_order_strikes_or_leaves_leave_behind(tmp_path, qapp, batch):
         applied, gone_below = sit_through(sitting, range(batch * BATCH, (batch + 1) * BATCH))
     finally:
         sitting.end()
-    assert applied > 3  # these sittings did get somewhere
-    assert batch % 3 or gone_below > 0
+    assert applied >= BATCH / 12  # these sittings did get somewhere
+    assert batch % 3 or gone_below > 0 or not PROVING
 
 
 def sit_through(sitting, seeds):

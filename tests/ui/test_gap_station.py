@@ -8,7 +8,7 @@ from standins import see
 from tallgrain import demo
 from tallgrain.errors import LinkError
 from tallgrain.formats.values_json import backups, read_values
-from tallgrain.ui.route import Fill
+from tallgrain.ui.widgets.route import Fill
 
 GAUGE = 0.1
 
@@ -85,7 +85,7 @@ def test_the_gauge_loop_finds_the_true_trip_height(gap, qtbot, name):
     assert page.readout.figure.text().startswith(f"{abs(found.t):.3f}"[:4]) or found.t < 0
     assert "what you felt" in page.budget.text()
     assert s.guard.hands_in
-    assert window.gap.kernel(s).reason == "not applied"
+    assert window.rooms["Gap"].kernel().reason == "not applied"
     if name != "Barley":
         return
     before = work.t_set
@@ -97,17 +97,17 @@ def test_the_gauge_loop_finds_the_true_trip_height(gap, qtbot, name):
     assert not s.guard.trusted
     assert s.guard.hands_in  # only a person's key says otherwise
     press(window, Qt.Key.Key_F12)
-    assert window.gap.kernel(s).reason == "not kept"
+    assert window.rooms["Gap"].kernel().reason == "not kept"
     page.keep.click()
     idle(window, qtbot)
-    assert window.gap.kernel(s).fill is Fill.FULL
+    assert window.rooms["Gap"].kernel().fill is Fill.FULL
     assert work.verified is None
     made.hands("hands.power")  # kept values survive that
     qtbot.waitUntil(lambda: s.link.value == "lost", timeout=10_000)
     s.link_to(made.url)
     qtbot.waitUntil(lambda: s.link.value == "up", timeout=10_000)
     assert s.printer.trip_height() == pytest.approx(found.t, abs=1e-4)
-    qtbot.waitUntil(lambda: window.gap.kernel(s).reason == "", timeout=10_000)  # proven now
+    qtbot.waitUntil(lambda: window.rooms["Gap"].kernel().reason == "", timeout=10_000)  # proven now
     page.take_back.click()
     idle(window, qtbot)
     assert s.printer.trip_height() == pytest.approx(before)
@@ -150,14 +150,14 @@ def test_a_reflash_is_recognised_and_everything_given_back_unproven(gap, qtbot):
     wanted = felt_once(window, made, qtbot)
     window.gap.page.apply.click()
     idle(window, qtbot)
-    window.keep_action.trigger()
+    window.menus.keep_action.trigger()
     idle(window, qtbot)
-    assert window.gap.kernel(s).reason == "unproven"
+    assert window.rooms["Gap"].kernel().reason == "unproven"
     press(window, Qt.Key.Key_F12)
     made.hands("hands.reflash")
     relink(window, made, qtbot)
     qtbot.waitUntil(lambda: bool(values.lost), timeout=10_000)
-    assert window.gap.kernel(s).reason == "LOST"
+    assert window.rooms["Gap"].kernel().reason == "LOST"
     assert "forgot everything" in str(s.problem)
     assert [e.kind for e in s.ledger.events("Barley")][-1] == "reflashed"
     window.gap.show_tab(3)
@@ -338,7 +338,7 @@ def test_nudges_while_it_prints_become_a_value(gap, qtbot):
     qtbot.waitUntil(lambda: trials.shift == pytest.approx(0.05), timeout=10_000)
     assert "away from the plate" in page.readout.unit.text() + page.readout.small.text()
     assert "1.790 becomes 1.740" in page.take.text()
-    assert window.gap.kernel(s).reason == "two places differ"
+    assert window.rooms["Gap"].kernel().reason == "two places differ"
     s.raise_nozzle(10.0)
     qtbot.wait(300)
     see(made, s)
@@ -364,10 +364,10 @@ def test_each_sheet_has_its_own_value(gap, qtbot):
     idle(window, qtbot)
     press(window, Qt.Key.Key_F12)
     assert textured > smooth + 0.04
-    assert work.known.figures["t"] == textured and work.stored_differs is None
+    assert work.known.figures.t == textured and work.stored_differs is None
     s.plate_sheet = "smooth"
     s.changed.emit()
-    assert work.known.figures["t"] == smooth
+    assert work.known.figures.t == smooth
     assert page.stored.isVisible() and f"{smooth:.3f}" in page.stored.text()
     page.stored.click()
     idle(window, qtbot)
@@ -385,7 +385,7 @@ def test_a_value_is_verified_by_coming_back(gap, qtbot):
     look_and_reference(window, made, qtbot, window.gap.trial)
     felt_once(window, made, qtbot)
     assert work.verified.outcome == "agrees"
-    assert abs(work.verified.figures["off"]) < 0.03
+    assert abs(work.verified.figures.off) < 0.03
     work.feels = []
     window.gap.page.gauge.setValue(page.gauge.value() + 0.5)
     page.felt["grips"].click()  # another gauge than was typed: it can't agree
@@ -427,7 +427,7 @@ def test_closing_with_values_that_are_not_kept_is_a_question(gap, qtbot, monkeyp
         asked.append(words)
         return answers.pop(0)
 
-    monkeypatch.setattr("tallgrain.ui.closing._ask", ask)
+    monkeypatch.setattr("tallgrain.ui.app.closing._ask", ask)
     assert not window.may_close()
     assert "not kept" in asked[0]
     assert window.may_close()

@@ -4,11 +4,11 @@ the window's back: zero strikes, and the ledger never says what the printer does
 import numpy as np
 import pytest
 
-from sittings import FAULTS, Sitting
+from sittings import FAULTS, PROVING, Sitting
 from tallgrain.core.values import APPLIED
 from tallgrain.link.protocol import GEOMETRY
 
-SITTINGS, ACTS = 8, 12
+SITTINGS, ACTS = (60, 12) if PROVING else (5, 12)
 FREE = (None, ("switch",), ("switch", "delta_radius"), ("switch", "delta_radius", "tower_angle"))
 
 
@@ -81,7 +81,7 @@ class Geometry(Sitting):
                 assert live[meaning] == pytest.approx(mine[-1].figures["after"], abs=1e-4), meaning
 
 
-@pytest.mark.timeout(280)
+@pytest.mark.timeout(3600 if PROVING else 280)
 @pytest.mark.parametrize("kind", ["Millet", "Barley"])
 def test_no_order_of_geometry_strikes(tmp_path, qapp, kind):
     sitting = Geometry(tmp_path, kind)

@@ -9,7 +9,7 @@ from at_the_window import idle, press
 from standins import see
 from tallgrain.link.connect import dialect_named
 from tallgrain.link.console.starts import read_start
-from tallgrain.ui.route import Fill
+from tallgrain.ui.widgets.route import Fill
 
 
 @pytest.fixture
@@ -31,7 +31,10 @@ def test_what_is_not_kept_is_told_kept_in_one_action_and_proven(handover, qtbot)
     station, s = window.handover, window.session
     assert window.values.set({"offset_x": 22.25, "offset_y": -16.5}, "felt by a mark")
     idle(window, qtbot)
-    assert station.kernel(s).headline == "2 to keep" and station.kernel(s).fill is Fill.HALF
+    assert (
+        window.rooms[station.name].kernel().headline == "2 to keep"
+        and window.rooms[station.name].kernel().fill is Fill.HALF
+    )
     assert "2 values would be gone" in station.what.text()
     cells = [[station.table.item(i, j).text() for j in range(5)]
              for i in range(station.table.rowCount())]  # fmt: skip
@@ -42,7 +45,7 @@ def test_what_is_not_kept_is_told_kept_in_one_action_and_proven(handover, qtbot)
     )
     press(window, Qt.Key.Key_F5)
     idle(window, qtbot)
-    assert station.kernel(s).headline == "all kept" and not window.values.not_kept
+    assert window.rooms[station.name].kernel().headline == "all kept" and not window.values.not_kept
     made.hands("hands.power")
     qtbot.waitUntil(lambda: s.link.value == "lost", timeout=10_000)
     press(window, Qt.Key.Key_F5)
@@ -126,7 +129,7 @@ def test_reflash_day_and_the_card(handover, qtbot, tmp_path):
     qtbot.waitUntil(lambda: s.link.value == "lost", timeout=10_000)
     press(window, Qt.Key.Key_F5)
     qtbot.waitUntil(lambda: s.link.value == "up" and bool(window.values.lost), timeout=10_000)
-    assert station.kernel(s).reason == "reflashed" and station.give.isVisible()
+    assert window.rooms[station.name].kernel().reason == "reflashed" and station.give.isVisible()
     see(made, s)
     station.give.click()
     idle(window, qtbot)

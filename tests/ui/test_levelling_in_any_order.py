@@ -6,10 +6,10 @@ import contextlib
 import numpy as np
 import pytest
 
-from sittings import FAULTS, Sitting
+from sittings import FAULTS, PROVING, Sitting
 from tallgrain.errors import TallGrainError
 
-SITTINGS, ACTS = 8, 10
+SITTINGS, ACTS = (60, 10) if PROVING else (5, 10)
 MOTORS = ("motor-reversed:1", "motor-still:2", "motors-swapped:1", "motor-lead:2", "motor-slack:1")
 
 
@@ -48,7 +48,7 @@ class Levelling(Sitting):
         guard = self.session.guard
         if guard is not None:
             with contextlib.suppress(TallGrainError):
-                guard.jog(*(float(c) for c in chance.uniform(-40, 40, 3)))
+                guard.by_hand.jog(*(float(c) for c in chance.uniform(-40, 40, 3)))
 
     def act(self, chance):
         acts = [
@@ -69,7 +69,7 @@ class Levelling(Sitting):
         self.wait()
 
 
-@pytest.mark.timeout(280)
+@pytest.mark.timeout(3600 if PROVING else 280)
 @pytest.mark.parametrize("kind", ["Barley", "Rye"])
 def test_no_order_of_levelling_strikes(tmp_path, qapp, kind):
     sitting = Levelling(tmp_path, kind)

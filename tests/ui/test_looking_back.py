@@ -12,13 +12,13 @@ from tallgrain.clock import now
 from tallgrain.core.surface.density import density_advice
 from tallgrain.errors import GuardRefused, InputError, JobError
 from tallgrain.store.ledger import MachineEvent
-from tallgrain.ui.draw.strip import strip_places
-from tallgrain.ui.event_dialog import EventDialog
-from tallgrain.ui.finder import Finder
-from tallgrain.ui.route import Fill
-from tallgrain.ui.state import SurveyPlan
-from tallgrain.ui.stations.surface import Layer
-from tallgrain.ui.tones import TONES, Tones
+from tallgrain.ui.app.tones import TONES, Tones
+from tallgrain.ui.dialogs.event import EventDialog
+from tallgrain.ui.dialogs.finder import Finder
+from tallgrain.ui.painting.strip import strip_places
+from tallgrain.ui.session.state import SurveyPlan
+from tallgrain.ui.stations.surface.station import Layer
+from tallgrain.ui.widgets.route import Fill
 
 CTRL, SHIFT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
 
@@ -39,7 +39,7 @@ def test_the_year_is_there(season):
     assert (np.diff(picture.times) > 0).all()
     assert picture.tolerance == 0.2
     assert 0 < (~picture.like).sum() < 12  # some on the other sheet, some cold
-    assert f"{picture.figures[-1]:.3f} mm" == window.surface.kernel(window.session).headline
+    assert f"{picture.figures[-1]:.3f} mm" == window.rooms["Surface"].kernel().headline
     assert "Against survey 33" in words(window)
 
 
@@ -224,12 +224,12 @@ def test_an_event_makes_stations_stale_and_is_undone(season, qtbot):
     dialog.note.setText("to the other bench")
     dialog.accept()
     qtbot.waitUntil(lambda: len(s.back.season.events) == 5, timeout=5000)
-    kernel = window.surface.kernel(s)
+    kernel = window.rooms["Surface"].kernel()
     assert (kernel.fill, kernel.reason) == (Fill.STALE, "before moved")
     assert s.back.season.events[-1].note == "to the other bench"
     press(window, Qt.Key.Key_Z, CTRL)
     qtbot.waitUntil(lambda: len(s.back.season.events) == 4, timeout=5000)
-    assert window.surface.kernel(s).fill is not Fill.STALE
+    assert window.rooms["Surface"].kernel().fill is not Fill.STALE
     press(window, Qt.Key.Key_Z, CTRL | SHIFT)
     qtbot.waitUntil(lambda: len(s.back.season.events) == 5, timeout=5000)
 
@@ -293,8 +293,14 @@ def test_hands_in_refuses_every_motion(season, qtbot):
     idle(window, qtbot)
     stands = made.truth()["gap_mm"]
     guard = s.guard
-    for act in (guard.reference, guard.extend, guard.retract, lambda: guard.lift(5.0),
-                lambda: guard.touch_at(100, 100), lambda: guard.raise_on_request(5.0)):  # fmt: skip
+    for act in (
+        guard.reference,
+        guard.extend,
+        guard.retract,
+        lambda: guard.lift(5.0),
+        lambda: guard.touch_at(100, 100),
+        lambda: guard.by_hand.raise_on_request(5.0),
+    ):
         with pytest.raises(GuardRefused, match="hands are at the printer"):
             act()
     press(window, Qt.Key.Key_F5)

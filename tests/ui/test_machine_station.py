@@ -8,8 +8,8 @@ from PyQt6.QtWidgets import QFileDialog, QInputDialog, QMessageBox, QTableWidget
 from at_the_window import press
 from tallgrain import demo
 from tallgrain.formats.machine_toml import parse_sheet
-from tallgrain.ui.draw.machine import handles
-from tallgrain.ui.route import Fill
+from tallgrain.ui.painting.machine import handles
+from tallgrain.ui.widgets.route import Fill
 
 
 @pytest.fixture
@@ -59,7 +59,7 @@ def test_parts_are_dragged_and_undone_in_one(machine, name, part, read):
     assert after[1] is None or after[1] == pytest.approx(y - 15, abs=1.5)
     assert window.machine.form.part.currentText() == part
     assert window.session.sheet == before  # nothing is stored by dragging
-    assert window.machine.kernel(window.session).reason == "not stored"
+    assert window.rooms["Machine"].kernel().reason == "not stored"
     press(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert window.drafts.sheet == before
 
@@ -174,24 +174,24 @@ def test_the_checklist_is_dated_kept_and_outlived(season, qtbot):
     window, _ = season
     s, station = window.session, window.machine
     window.visit("Machine")
-    assert station.kernel(s).fill is Fill.EMPTY
+    assert window.rooms[station.name].kernel().fill is Fill.EMPTY
     station.show_tab(1)
     lines = station.fitness.lines
     assert all("not checked" in lines.item(i).text() for i in range(lines.count()))
     for _ in range(lines.count()):
         press(window, Qt.Key.Key_F5)
-    assert station.kernel(s).fill is Fill.FULL
+    assert window.rooms[station.name].kernel().fill is Fill.FULL
     lines.setCurrentRow(1)
     station.fitness.note.setText("left wheel was loose")
     station.fitness.observe("mended")
     qtbot.waitUntil(lambda: s.back.season.events[-1].kind == "frame or wheels", timeout=5000)
     # All lines seen before it are old, and so is every survey.
-    qtbot.waitUntil(lambda: station.kernel(s).fill is Fill.STALE, timeout=5000)
+    qtbot.waitUntil(lambda: window.rooms[station.name].kernel().fill is Fill.STALE, timeout=5000)
     assert "check again" in lines.item(0).text()
     assert "mended" in lines.item(1).text()
     lines.setCurrentRow(1)
     assert "left wheel was loose" in station.fitness.state.text()
     assert "an older printer" in window.surface.subject.text()
-    assert window.surface.kernel(s).fill is Fill.STALE
+    assert window.rooms["Surface"].kernel().fill is Fill.STALE
     seen = s.ledger.observations("Barley", "fit")
     assert [o.outcome for o in seen] == ["fine"] * lines.count() + ["mended"]

@@ -5,7 +5,7 @@ from PyQt6.QtCore import QRect
 from PyQt6.QtWidgets import QAbstractButton, QLabel, QPushButton, QWidget
 
 from tallgrain import demo
-from tallgrain.ui.widgets import Elided
+from tallgrain.ui.widgets.parts import Elided
 
 SIZES = ((1024, 700), (1280, 800))
 PRINTERS = ("Barley", "Rye", "Millet")
@@ -107,7 +107,7 @@ def test_every_kernel_tells_its_state_in_words(bench):
         demo.put_sheet(s.ledger, printer)
         s.choose_printer(printer)
         window.refresh()
-        kernels = [station.kernel(s) for station in window.stations.values()]
+        kernels = [room.kernel() for room in window.rooms.values()]
         assert {k.name for k in kernels if k.fill.name == "NOT_HERE"} == gone
         assert all(k.headline for k in kernels)
         for kernel in kernels:

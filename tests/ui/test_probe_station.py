@@ -9,8 +9,8 @@ from PyQt6.QtWidgets import QPushButton
 from at_the_window import idle, press
 from standins import LINK, see
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
-from tallgrain.link.guard import Guard
-from tallgrain.ui.route import Fill
+from tallgrain.link.guard.guard import Guard
+from tallgrain.ui.widgets.route import Fill
 
 ORDER = ("extend", "retract", "free", "lifted", "reference")
 
@@ -101,7 +101,7 @@ def test_every_ailment_is_found_by_name_and_blocks(probe, qtbot, fault, name):
     if name is None:
         assert work.next_check is None
         assert s.guard.trusted
-        assert window.probe.kernel(s).fill is Fill.HALF
+        assert window.rooms["Probe"].kernel().fill is Fill.HALF
         return
     assert work.ails.remedy.split(".")[0] in window.probe.works.diagnosis.text()
     window.visit("Surface")
@@ -403,7 +403,7 @@ def test_a_series_is_charted_used_and_broken_off(probe, qtbot):
     ]  # fmt: skip
     assert "Warm, put away between touches, against cold, staying out" in page.words.text()
     assert page.readout.figure.text() == f"{page.newest.s_r * 1000:.1f}"
-    assert window.probe.kernel(s).headline.endswith("µm")
+    assert window.rooms["Probe"].kernel().headline.endswith("µm")
     page.use.click()
     assert s.sheet.probe.repeatability.s_r == pytest.approx(page.newest.s_r, abs=1e-4)
     page.touches.setValue(80)

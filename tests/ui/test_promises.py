@@ -15,10 +15,11 @@ from standins import shipped_sheet
 from tallgrain import demo
 from tallgrain.clock import now
 from tallgrain.formats.machine_toml import shipped_sheet_text
-from tallgrain.store.figures import KNOWN
+from tallgrain.journal.record import Named, Record
+from tallgrain.journal.records import Heat
 from tallgrain.store.ledger import FILE_NAME, Ledger, MachineEvent, Observation
-from tallgrain.ui.matrix_dialog import MatrixDialog
-from tallgrain.ui.start import make_window
+from tallgrain.ui.app.start import make_window
+from tallgrain.ui.dialogs.matrix import MatrixDialog
 
 
 def wheel(widget):
@@ -35,7 +36,7 @@ def test_the_wheel_changes_nothing_that_was_not_clicked(bench, qtbot):
     window, _ = bench("--cold")
     s = window.session
     printer = s.sheet.name
-    for name in window.stations:
+    for name in window.rooms:
         window.visit(name)
         for box in window.findChildren(QDoubleSpinBox) + window.findChildren(QComboBox):
             if not box.isVisible():
@@ -66,7 +67,7 @@ def test_an_empty_home_says_why_nothing_can_be_done(qtbot, qapp, home):
     window = make_window(Ledger.open(home), home)
     qtbot.addWidget(window)
     window.show()
-    grey = {a.text() for _, a in window._commands if not a.isEnabled()}
+    grey = {a.text() for _, a in window.menus.commands if not a.isEnabled()}
     for words in ("Copy points", "Paste points", "Copy this printer", "Put this survey"):
         assert any(words in g.replace("&", "") and ("no printer" in g or "no survey" in g)
                    for g in grey), words  # fmt: skip
@@ -109,14 +110,14 @@ def test_put_away_and_brought_back_at_the_window(season, qtbot):
     window.edits.undo()
     qtbot.waitUntil(lambda: len(s.ledger.heads("Barley")) == count, timeout=5000)
     event = s.back.season.events[0]
-    window._turn_away("event", str(event.number), "event", True)
+    window.turn_away("event", str(event.number), "event", True)
     qtbot.waitUntil(lambda: event not in s.back.season.events, timeout=9000)
-    window.show_away()
+    window.asking.away()
     dialog = window.findChildren(type(window).__mro__[0])  # the window itself lives on
     assert s.ledger.away() and dialog is not None
     window.put_away_printer()
     qtbot.waitUntil(lambda: s.sheet is None or s.sheet.name != "Barley", timeout=9000)
-    window._turn_away("machine", "Barley", "Barley", False)
+    window.turn_away("machine", "Barley", "Barley", False)
     qtbot.waitUntil(lambda: s.sheet is not None, timeout=9000)
 
 
@@ -171,16 +172,19 @@ def test_figures_of_another_version_keep_no_window_from_opening(season, qtbot, h
     """Every topic with keys that are missing, unknown, or of another kind."""
     window, _ = season
     s = window.session
-    for topic in KNOWN:
-        name, _, outcome = topic.partition(", ")
-        for figures in (odd, dict.fromkeys(KNOWN[topic], odd)):
+    kinds = Record.__subclasses__() + Heat.__subclasses__() + Named.__subclasses__()
+    for kind in (k for k in kinds if hasattr(k, "topic")):
+        outcome = next(iter(kind.outcomes), "solved")
+        for figures in (
+            (odd, dict.fromkeys(kind.model_fields, odd)) if hasattr(kind, "topic") else ()
+        ):
             s.ledger.observe(
-                Observation("Barley", now(), name, "item", outcome or "solved", "a–b", figures)
+                Observation("Barley", now(), kind.topic, "item", outcome, "a–b", figures)
             )
     with closing(sqlite3.connect(home / FILE_NAME)) as raw, raw:
         raw.execute("UPDATE surveys SET extra = '{\"unknown\": [1]}', note = ''")
     s.printer_changed.emit()
-    for name in window.stations:
+    for name in window.rooms:
         window.visit(name)
         window.refresh()
         qtbot.wait(5)

@@ -17,10 +17,10 @@ from tallgrain.core.survey import Conditions, Point, Survey
 from tallgrain.errors import InputError
 from tallgrain.seasons import read_season, workshop
 from tallgrain.store.ledger import Ledger, MachineEvent
-from tallgrain.ui import theme
-from tallgrain.ui.draw.control import ControlPicture, paint_control, survey_at, x_of
-from tallgrain.ui.draw.multiples import Multiples, Tile, layout_of, paint_multiples, tile_image
-from tallgrain.ui.draw.sections import SectionsPicture, paint_sections
+from tallgrain.ui.app import theme
+from tallgrain.ui.painting.control import ControlPicture, paint_control, survey_at, x_of
+from tallgrain.ui.painting.multiples import Multiples, Tile, layout_of, paint_multiples, tile_image
+from tallgrain.ui.painting.sections import SectionsPicture, paint_sections
 from tallgrain.ui.report.blocks import Drawing, Heading, Report, Table, Words
 from tallgrain.ui.report.html import html_of
 from tallgrain.ui.report.make import pair_report, season_report, write_report

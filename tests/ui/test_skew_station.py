@@ -9,8 +9,8 @@ from PyQt6.QtTest import QTest
 from at_the_window import idle, press
 from tallgrain import demo
 from tallgrain.standin.scenario import scenario_for
-from tallgrain.ui.draw.skew import view_of
-from tallgrain.ui.route import Fill
+from tallgrain.ui.painting.skew import view_of
+from tallgrain.ui.widgets.route import Fill
 
 SEED = 5
 
@@ -65,7 +65,7 @@ def test_a_lean_is_measured_made_up_for_and_confirmed(skew, qtbot, tmp_path, nam
     window, made = skew(name)
     station, work, s = window.skew, window.skew.work, window.session
     true = scenario_for(s.sheet, SEED).kinematics.true.xy
-    assert station.kernel(s).fill is Fill.EMPTY and "Write" in station.act.text()
+    assert window.rooms[station.name].kernel().fill is Fill.EMPTY and "Write" in station.act.text()
     printed(window, made, tmp_path / "gauge.ngc")
     assert work.chosen == ("A", "C")
     for _ in range(6):
@@ -75,7 +75,7 @@ def test_a_lean_is_measured_made_up_for_and_confirmed(skew, qtbot, tmp_path, nam
     assert found.skew * 1000 == pytest.approx(true, abs=3 * found.u * 1000)
     toward = "right" if true > 0 else "left"
     assert toward in station.what.text() and f"too far {toward}" in station.effect.text()
-    assert station.kernel(s).fill is Fill.HALF
+    assert window.rooms[station.name].kernel().fill is Fill.HALF
     assert station.act.text().startswith("Make up for")
     press(window, Qt.Key.Key_F5)
     idle(window, qtbot)
@@ -89,7 +89,10 @@ def test_a_lean_is_measured_made_up_for_and_confirmed(skew, qtbot, tmp_path, nam
     again = work.solution()
     assert again.skew * 1000 == pytest.approx(true - held["skew_xy"], abs=3 * again.u * 1000)
     if not again.worth_it:
-        assert "Confirmed" in station.what.text() and station.kernel(s).fill is Fill.FULL
+        assert (
+            "Confirmed" in station.what.text()
+            and window.rooms[station.name].kernel().fill is Fill.FULL
+        )
     work.read()  # as after another start: the readings are there
     assert len(work.here.readings) == 18 and len(work.here.found) >= 2
 

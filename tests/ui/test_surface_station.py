@@ -9,11 +9,11 @@ from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QInputDialog
 
 from at_the_window import idle, press, words
 from tallgrain.core.surface.shape import flatness
-from tallgrain.ui.matrix_dialog import MatrixDialog
-from tallgrain.ui.state import SurveyPlan
-from tallgrain.ui.stations.surface import Layer
-from tallgrain.ui.surveying import remembered_plan
-from tallgrain.ui.table_dialog import TableDialog
+from tallgrain.ui.dialogs.matrix import MatrixDialog
+from tallgrain.ui.dialogs.table import TableDialog
+from tallgrain.ui.session.state import SurveyPlan
+from tallgrain.ui.session.surveying import remembered_plan
+from tallgrain.ui.stations.surface.station import Layer
 
 SHIFT = Qt.KeyboardModifier.ShiftModifier
 

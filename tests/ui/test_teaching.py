@@ -8,7 +8,7 @@ from standins import Rpc, looked_down, shipped_sheet
 from tallgrain.errors import InputError
 from tallgrain.link.connect import connected
 from tallgrain.link.console.teaching import Lesson
-from tallgrain.link.guard import Guard
+from tallgrain.link.guard.guard import Guard
 
 # What a builder finds out at Hazel's console: operation, lines sent, patterns, its own end.
 OTHERS = (

@@ -3,9 +3,9 @@
 import pytest
 
 from tallgrain.errors import JobError
-from tallgrain.ui.hands import told_words
-from tallgrain.ui.start import demo_window
-from tallgrain.ui.workshop import Workshop
+from tallgrain.ui.app.start import demo_window
+from tallgrain.ui.demo.hands import told_words
+from tallgrain.ui.demo.workshop import Workshop
 
 
 @pytest.mark.timeout(120)

@@ -8,7 +8,7 @@ from at_the_window import brought_down, idle, press
 from tallgrain import demo
 from tallgrain.clock import now
 from tallgrain.core.survey import Conditions, Point, Survey
-from tallgrain.ui.route import Fill
+from tallgrain.ui.widgets.route import Fill
 
 
 @pytest.fixture
@@ -41,14 +41,14 @@ def tilt(bench, qtbot, standin):
 def test_levelling_by_keys(tilt, qtbot, name):
     window, made = tilt(name, 0.4)
     station, work = window.tilt, window.tilt.work
-    assert station.kernel(window.session).fill is Fill.EMPTY
+    assert window.rooms[station.name].kernel().fill is Fill.EMPTY
     press(window, Qt.Key.Key_F5)
     assert "F8" in station.what.text()
     idle(window, qtbot)
     assert work.newest.verdict == "within tolerance" and "Level" in station.what.text()
     assert len(work.passes) <= 3 and work.passes[0].solved.before > 0.3
     assert work.diagnosis.verdict == "healthy" and not station.said.isVisible()
-    kernel = station.kernel(window.session)
+    kernel = window.rooms[station.name].kernel()
     assert kernel.fill is Fill.FULL and kernel.headline == f"{work.newest.solved.before:.3f} mm"
     assert "came" in station.log.text() and "predicted" in station.log.text()
     assert ("bed screws can" in "".join(drawn(station))) == (name == "Rye")
@@ -56,7 +56,7 @@ def test_levelling_by_keys(tilt, qtbot, name):
     # The datum was held: no event says that the gap moved.
     assert [e.kind for e in window.session.ledger.events(name)] == []
     work.read()  # as after another start
-    assert station.kernel(window.session).fill is Fill.FULL
+    assert window.rooms[station.name].kernel().fill is Fill.FULL
     assert made.truth()["strikes"] == []
 
 
@@ -65,7 +65,7 @@ def drawn(station):
     from PyQt6.QtCore import QRectF
     from PyQt6.QtGui import QPainter, QPicture
 
-    from tallgrain.ui.draw import tilt as drawing
+    from tallgrain.ui.painting import tilt as drawing
 
     words, whole = [], drawing.text
 

@@ -9,7 +9,7 @@ from standins import see
 from tallgrain import demo
 from tallgrain.core.values import APPLIED
 from tallgrain.store.ledger import VALUE
-from tallgrain.ui.route import Fill
+from tallgrain.ui.widgets.route import Fill
 
 
 @pytest.fixture
@@ -50,14 +50,14 @@ def look(window, made, qtbot):
 def test_millet_is_put_right_by_keys(towers, qtbot):
     window, made = towers()
     station, work, s = window.towers, window.towers.work, window.session
-    assert station.kernel(s).fill is Fill.EMPTY
+    assert window.rooms[station.name].kernel().fill is Fill.EMPTY
     press(window, Qt.Key.Key_F5)
     assert "F8" in station.what.text()
     idle(window, qtbot)
     assert len(work.passes) <= 3 and "Right" in station.what.text()
     first, last = work.passes[0], work.passes[-1]
     assert first.one.solved.rms_before > 0.08 and last.one.solved.rms_before < 0.02
-    assert station.kernel(s).fill is Fill.FULL
+    assert window.rooms[station.name].kernel().fill is Fill.FULL
     assert "mm of bowl" in station.changes.text() and "±" in station.changes.text()
     assert "predicted" in station.log.text() and "came" in station.log.text()
     # Right, but not kept yet: that is the one next step.
@@ -68,11 +68,11 @@ def test_millet_is_put_right_by_keys(towers, qtbot):
     values = {v.meaning: v for v in s.printer.values()}
     assert values["delta_radius"].kept == values["delta_radius"].live != 124.5
     assert [e.kind for e in s.ledger.events("Millet")] == ["towers"]
-    stale = {n: window.stations[n].kernel(s).fill for n in ("Surface", "Gap")}
+    stale = {n: window.rooms[n].kernel().fill for n in ("Surface", "Gap")}
     assert set(stale.values()) <= {Fill.STALE, Fill.EMPTY}
     assert station.by_hand is not None and made.truth()["strikes"] == []
     work.read()  # as after another start
-    assert station.kernel(s).fill is Fill.FULL
+    assert window.rooms[station.name].kernel().fill is Fill.FULL
 
 
 def test_from_a_cold_start_a_person_brings_it_near(towers, qtbot):
@@ -206,7 +206,7 @@ def test_places_off_the_plate_are_warned_of(towers):
 def test_another_kind_of_printer_is_told_so(season):
     window, _ = season
     window.visit("Towers")
-    assert window.towers.kernel(window.session).fill is Fill.NOT_HERE
+    assert window.rooms["Towers"].kernel().fill is Fill.NOT_HERE
     assert "no towers" in window.towers.what.text() and not window.towers.act.isVisible()
     window.towers.primary()
     assert not window.session.busy

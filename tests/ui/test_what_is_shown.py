@@ -15,18 +15,18 @@ from tallgrain.core.surface.interpolate import mesh_of
 from tallgrain.core.surface.section import section
 from tallgrain.errors import InputError, JobError
 from tallgrain.link.protocol import Heat, Place, PrinterState
-from tallgrain.ui import theme
-from tallgrain.ui.draw.colours import height_image
-from tallgrain.ui.draw.field import Picture, fitted, paint_field, whole_extent
-from tallgrain.ui.draw.section import SectionPicture, paint_section
-from tallgrain.ui.draw.strip import StripPicture, paint_strip, strip_places, strip_scale
-from tallgrain.ui.header import Header
-from tallgrain.ui.route import Fill, Kernel, StationButton
-from tallgrain.ui.start import note_bug
-from tallgrain.ui.state import LinkState
-from tallgrain.ui.value_words import sided_figure
-from tallgrain.ui.words import count_of, degrees_c, duration, mm
-from tallgrain.ui.worker import Worker
+from tallgrain.ui.app import theme
+from tallgrain.ui.app.start import note_bug
+from tallgrain.ui.painting.colours import height_image
+from tallgrain.ui.painting.field import Picture, fitted, paint_field, whole_extent
+from tallgrain.ui.painting.section import SectionPicture, paint_section
+from tallgrain.ui.painting.strip import StripPicture, paint_strip, strip_places, strip_scale
+from tallgrain.ui.session.state import LinkState
+from tallgrain.ui.session.worker import Worker
+from tallgrain.ui.widgets.header import Header
+from tallgrain.ui.widgets.route import Fill, Kernel, StationButton
+from tallgrain.ui.widgets.value_words import sided_figure
+from tallgrain.ui.widgets.words import count_of, degrees_c, duration, mm
 
 STATE = PrinterState(
     "b", 1, True, Place(0, 0, 1.79), False, 3, Place(0, 0, 40), False, False,

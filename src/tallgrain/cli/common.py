@@ -9,20 +9,21 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated, Any, TypeVar
 
-import click
 import typer
 from typer.core import TyperCommand
 
 from tallgrain.core.plan.names import KINDS
 from tallgrain.errors import InputError, printable
 
+F = TypeVar("F", bound=Callable[..., Any])
+
 
 class FiniteCommand(TyperCommand):
     """A verb that takes no figure without an end."""
 
-    def invoke(self, ctx: click.Context) -> Any:
+    def invoke(self, ctx: Any) -> Any:
         """Raises InputError for inf and nan on any option."""
         for name, value in ctx.params.items():
             if isinstance(value, float) and not math.isfinite(value):
@@ -35,9 +36,9 @@ class FiniteCommand(TyperCommand):
 class Verbs(typer.Typer):
     """A group whose verbs are all of that kind."""
 
-    def command(self, *args: Any, **options: Any) -> Any:
+    def command(self, name: str | None = None, **options: Any) -> Callable[[F], F]:
         """A verb."""
-        return super().command(*args, **{"cls": FiniteCommand, **options})
+        return super().command(name, **{"cls": FiniteCommand, **options})
 
 
 app = Verbs(
@@ -73,7 +74,7 @@ Finger = Annotated[
     bool, typer.Option("--finger", help="First wait until a finger tripped the probe.")
 ]
 # "delta" is another word for towers.
-Kind = StrEnum("Kind", {k: k for k in (*KINDS, "delta")})
+Kind = StrEnum("Kind", {k: k for k in (*KINDS, "delta")})  # type: ignore[misc]
 Points = Annotated[
     Path | None, typer.Option("--points", help="A file of x y: for the kind points.")
 ]
@@ -156,14 +157,19 @@ class Seen:
 
 @contextmanager
 def at_the_printer(
-    link: str, machine: tuple[Any, str], remote: bool, seen: Seen, token: Any
+    link: str, machine: tuple[Any, str], remote: bool, seen: Seen, token: Any, down: bool = True
 ) -> Iterator[tuple[Any, Any]]:
     """A guard on a linked printer and the ledger, its sheet stored; Ctrl+C asks the token to break
-    off, twice halts. machine: a sheet and its text."""
+    off, twice halts. machine: a sheet and its text; down: whether anything goes down. Raises what
+    forbids that."""
     from tallgrain.clock import now
+    from tallgrain.journal.checks import ProbeChecks
+    from tallgrain.journal.journal import Journal
     from tallgrain.link.connect import connected
-    from tallgrain.routines.finger import feel_probe
-    from tallgrain.routines.guarding import guarded
+    from tallgrain.paths import data_home
+    from tallgrain.procedures.finger import feel_probe
+    from tallgrain.procedures.guarding import guarded
+    from tallgrain.procedures.values import AtValues, values_now
 
     sheet, text = machine
     with writing() as ledger:
@@ -173,6 +179,11 @@ def at_the_printer(
         try:
             guard = guarded(printer, sheet, ledger, now)
             on_interrupt(token.ask, guard.halt)
+            for news in values_now(AtValues(guard, ledger, now, data_home() / "backups")).news:
+                print(printable(str(news.error)), file=sys.stderr, flush=True)
+            checks = ProbeChecks(Journal(ledger, sheet.name, now), sheet.probe.kind)
+            if down and (no := checks.forbids()) is not None:
+                raise no
             if seen.finger:
                 feel_probe(guard, lambda words: print(words, file=sys.stderr, flush=True))
             if seen.clearance_mm is not None:

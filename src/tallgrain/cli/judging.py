@@ -1,7 +1,7 @@
 """What surveys say: flatness, comparing, repeatability."""
 
 from contextlib import suppress
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 import typer
 
@@ -49,6 +49,8 @@ def flatness(
         },
     }
 
+    told = document["terms"] if isinstance(document["terms"], dict) else {}
+
     def table() -> str:
         about = "least-squares" if flat.reference == "ls" else "minimum-zone"
         rows = [[f"{flat.n} points about the {about} plane", "", ""]]
@@ -61,7 +63,7 @@ def flatness(
             rows.append(["  " + name, number(value), "mm"])
         rows.append(["  slope left to right", number(flat.plane.slope_x * 1000), "mm per m"])
         rows.append(["  slope front to rear", number(flat.plane.slope_y * 1000), "mm per m"])
-        for name, value in (document["terms"] or {}).items():
+        for name, value in told.items():
             rows.append(["  " + name.removesuffix("_mm").replace("_", " "), number(value), "mm"])
         return aligned(rows)
 
@@ -200,7 +202,9 @@ def density(
 
     found = survey_named(survey)
     samples = max((len(p.touches) for p in found.points), default=1) or 1
-    method = "bicubic" if interpolation is Interpolation.bicubic else "bilinear"
+    method: Literal["bilinear", "bicubic"] = (
+        "bicubic" if interpolation is Interpolation.bicubic else "bilinear"
+    )
     advice = density_advice(found.xy, found.heights, tolerance_mm, method, samples)
     document = {
         "options": [

@@ -153,18 +153,7 @@ def recall(
         f for f in fits(rows, sheet, touched.xy, touched.heights, touched.conditions)
         if f.ident != touched.ident
     ]  # fmt: skip
-    document = {
-        "sentence": told(found),
-        "fits": [
-            {
-                "survey": f.ident, "use": f.use, "touches": f.touches, "alike": f.alike,
-                "rms_mm": f.rms, "worst_mm": f.worst, "offset_mm": f.offset,
-                "tilt_x_mm": f.tilt_x, "tilt_y_mm": f.tilt_y, "rms_after_mm": f.rms_after,
-                "worst_after_mm": f.worst_after,
-            }
-            for f in found
-        ],
-    }  # fmt: skip
+    document = {"sentence": told(found), "fits": [fit_document(f) for f in found]}
 
     def table() -> str:
         rows = [["survey", "as it is", "worst", "offset", "then worst (mm)", ""]]
@@ -174,6 +163,16 @@ def recall(
         return "\n".join([aligned(rows), told(found)] if found else [told(found)])
 
     show(document, as_json, table)
+
+
+def fit_document(f: Any) -> dict[str, Any]:
+    """A stored survey that may still fit, for programs."""
+    return {
+        "survey": f.ident, "use": f.use, "touches": f.touches, "alike": f.alike,
+        "rms_mm": f.rms, "worst_mm": f.worst, "offset_mm": f.offset,
+        "tilt_x_mm": f.tilt_x, "tilt_y_mm": f.tilt_y, "rms_after_mm": f.rms_after,
+        "worst_after_mm": f.worst_after,
+    }  # fmt: skip
 
 
 @app.command("workshop")

@@ -2,7 +2,7 @@
 
 import sys
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 
@@ -25,7 +25,7 @@ def machine_list(as_json: AsJson = False) -> None:
     if ledger:
         ledger.close()
     names = stored + [n for n in shipped_names() if n.lower() not in {s.lower() for s in stored}]
-    found = []
+    found: list[dict[str, Any]] = []
     for name in names:
         try:
             sheet, _ = machine_sheet(name)

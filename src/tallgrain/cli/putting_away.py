@@ -7,7 +7,7 @@ import typer
 
 from tallgrain.cli.common import AsJson, aligned, app, show, writing
 
-What = StrEnum("What", {w: w for w in ("survey", "machine", "event", "list")})
+What = StrEnum("What", {"survey": "survey", "machine": "machine", "event": "event", "list": "list"})
 Ident = Annotated[str | None, typer.Argument(help="A survey's or event's id, a printer's name.")]
 
 

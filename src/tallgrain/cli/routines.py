@@ -52,9 +52,9 @@ def repeatability_routine(
     """Touch the same places again and again, store it, and say how well the probe repeats."""
     from tallgrain.clock import now
     from tallgrain.link.connect import check_url
+    from tallgrain.procedures.events import BreakOff, PointTouched, SurveyEnded
+    from tallgrain.procedures.repeatability import Series, series_plan, touch_series
     from tallgrain.resolve import machine_sheet
-    from tallgrain.routines.events import BreakOff, PointTouched, SurveyEnded
-    from tallgrain.routines.repeatability import Series, series_plan, touch_series
 
     check_url(link, remote)
     seen = Seen(clearance_mm, fits_mm, finger)
@@ -124,9 +124,9 @@ def tilt_routine(
     from tallgrain.clock import now
     from tallgrain.core.solve.response import Diagnosis
     from tallgrain.link.connect import check_url
+    from tallgrain.procedures.events import BreakOff
+    from tallgrain.procedures.tilt import TiltJob, TiltPass, check_motors, tilt_loop
     from tallgrain.resolve import machine_sheet
-    from tallgrain.routines.events import BreakOff
-    from tallgrain.routines.tilt import TiltJob, TiltPass, check_motors, tilt_loop
 
     check_url(link, remote)
     seen = Seen(clearance_mm, fits_mm, finger)
@@ -140,7 +140,7 @@ def tilt_routine(
             if isinstance(event, TiltPass):
                 verdict = event.verdict
                 _tell_tilt(event, as_json)
-            elif isinstance(event, Diagnosis):
+            elif isinstance(event, Diagnosis) and check:
                 _tell_motors(event, as_json)
     if token.asked:
         raise JobError("levelling was broken off.", "routine", "What was measured is kept.")
@@ -209,9 +209,9 @@ def towers_routine(
     from tallgrain.core.solve.towers import distances_of, parse_free
     from tallgrain.formats.skew_json import read_skew
     from tallgrain.link.connect import check_url
+    from tallgrain.procedures.events import BreakOff
+    from tallgrain.procedures.towers import TowersJob, TowersPass, towers_loop
     from tallgrain.resolve import machine_sheet
-    from tallgrain.routines.events import BreakOff
-    from tallgrain.routines.towers import TowersJob, TowersPass, towers_loop
 
     check_url(link, remote)
     seen = Seen(clearance_mm, fits_mm, finger)
@@ -274,9 +274,9 @@ def adjusters_routine(
     """
     from tallgrain.clock import now
     from tallgrain.link.connect import check_url
+    from tallgrain.procedures.adjusters import AdjusterPass, adjusters_loop
+    from tallgrain.procedures.events import BreakOff
     from tallgrain.resolve import machine_sheet
-    from tallgrain.routines.adjusters import AdjusterPass, adjusters_loop
-    from tallgrain.routines.events import BreakOff
 
     check_url(link, remote)
     seen = Seen(clearance_mm, fits_mm, finger)

@@ -8,7 +8,7 @@ import typer
 
 from tallgrain.cli.common import AsJson, MachineName, Verbs, aligned, app, number, show
 
-Plane = StrEnum("Plane", {p: p for p in ("xy", "xz", "yz")})
+Plane = StrEnum("Plane", {"xy": "xy", "xz": "xz", "yz": "yz"})
 
 solve_app = Verbs(
     rich_markup_mode=None, no_args_is_help=True, help="Solve a correction from what was measured."

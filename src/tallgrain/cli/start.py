@@ -20,7 +20,7 @@ def window(
     if version:
         say(f"Tall Grain {__version__}")
     elif context.invoked_subcommand is None:
-        from tallgrain.ui.start import open_window
+        from tallgrain.ui.app.start import open_window
 
         sys.exit(open_window())
 
@@ -31,7 +31,7 @@ def demo(
     speed: Annotated[float, typer.Option(help="How many times faster than real.")] = 20.0,
 ) -> None:
     """Open the window on Hollin Hay Orchard, with a simulated printer running."""
-    from tallgrain.ui.start import open_demo
+    from tallgrain.ui.app.start import open_demo
 
     sys.exit(open_demo(seed, speed))
 

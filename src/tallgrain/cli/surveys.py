@@ -181,11 +181,11 @@ def survey(
     from tallgrain.core.plan.grid import parse_count
     from tallgrain.core.plan.kinds import plan_for
     from tallgrain.link.connect import check_url
+    from tallgrain.procedures.events import BreakOff
+    from tallgrain.procedures.looking import Quality
+    from tallgrain.procedures.survey import survey as run
+    from tallgrain.procedures.warm import warm_up
     from tallgrain.resolve import machine_sheet
-    from tallgrain.routines.events import BreakOff
-    from tallgrain.routines.looking import Quality
-    from tallgrain.routines.survey import survey as run
-    from tallgrain.routines.warm import warm_up
 
     check_url(link, remote)
     seen = Seen(clearance_mm, fits_mm, finger)
@@ -210,7 +210,7 @@ def survey(
 
 
 def _tell(event: object, as_json: bool) -> None:
-    from tallgrain.routines.events import (
+    from tallgrain.procedures.events import (
         FirstAgain,
         Phase,
         PointAgain,
@@ -243,7 +243,7 @@ def _tell(event: object, as_json: bool) -> None:
 
 
 def _event_document(event: object) -> dict[str, Any] | None:
-    from tallgrain.routines.events import PointAgain, PointTouched, SurveyEnded
+    from tallgrain.procedures.events import PointAgain, PointTouched, SurveyEnded
 
     if isinstance(event, PointTouched):
         return {
@@ -271,7 +271,7 @@ def surveys(
     from tallgrain.resolve import readable_ledger
 
     ledger = readable_ledger()
-    found = []
+    found: list[dict[str, Any]] = []
     if ledger is not None:
         with ledger:
             for head in ledger.heads(machine):

@@ -54,6 +54,29 @@ class Held:
 
 
 @dataclass(frozen=True)
+class StoredValue:
+    """A value that the printer stores: what it holds in its own name and sign, and what that means
+    in ours (`ours` live, `ours_kept` after power-off, `ours_default` in a printer that was never
+    set up). `meaning` is one of trip_height, offset_x, offset_y, job_shift (z of what is printed
+    moves by it, away from the plate), the geometry's GEOMETRY, or "" for one that we do not use;
+    in mm, skews in mrad, angles in degrees."""
+
+    name: str
+    meaning: str
+    live: float
+    kept: float
+    ours: float
+    ours_kept: float
+    ours_default: float = 0.0
+    unit: str = ""  # of what it stores, in its own name and sign
+
+    @property
+    def held(self) -> Held:
+        """As it stands, in our sign and unit."""
+        return Held(self.meaning, self.ours, self.ours_kept, self.ours_default)
+
+
+@dataclass(frozen=True)
 class Change:
     """A value as Tall Grain last set, kept, proved or adopted it; boot: the power-on it was kept
     in, "" before."""

@@ -183,3 +183,51 @@ def renamed(text: str, name: str) -> tuple[MachineSheet, str]:
     document["name"] = name.strip()
     made = tomlkit.dumps(document)
     return parse_sheet(made, "the new name"), made
+
+
+def effective(draft: Draft, sheet: MachineSheet | None, path: Path) -> Any:
+    """What holds at a path: the draft's own, or the default that the sheet fills in."""
+    found = draft.value(path)
+    if found is None and sheet is not None:
+        if path[:2] == ("plate", "datum"):
+            return sheet.plate.datum_point[int(path[2])]
+        found = Draft("", sheet.model_dump(mode="json")).value(path)
+    return found
+
+
+def with_amount(draft: Draft, sheet: MachineSheet | None, path: Path, value: Any) -> Draft:
+    """A draft with one figure changed, also inside a pair that was only a default."""
+    if isinstance(path[-1], int):
+        old = draft.value(path[:-1])
+        if old is None:
+            count = path[-1] + 1
+            while effective(draft, sheet, (*path[:-1], count)) is not None and count < 4:
+                count += 1
+            old = [effective(draft, sheet, (*path[:-1], i)) or 0.0 for i in range(count)]
+        pair = list(old)
+        pair[path[-1]] = value
+        return draft.with_value(path[:-1], pair)
+    return draft.with_value(path, value)
+
+
+def with_choice(draft: Draft, path: Path, value: str) -> Draft:
+    """A draft with another word, and with what that word needs to make sense."""
+    made = draft.with_value(path, value)
+    plate = draft.document.get("plate", {})
+    if path == ("plate", "shape") and value == "disc" and "diameter" not in plate:
+        w, d = plate.get("size", (200.0, 200.0))
+        x, y = plate.get("origin", (0.0, 0.0))
+        made = made.with_value(("plate", "diameter"), float(min(w, d)))
+        made = made.with_value(("plate", "centre"), [x + w / 2, y + d / 2])
+    elif path == ("plate", "shape") and value == "rectangle" and "size" not in plate:
+        diameter = float(plate.get("diameter", 200.0))
+        x, y = plate.get("centre", (0.0, 0.0))
+        made = made.with_value(("plate", "size"), [diameter, diameter])
+        made = made.with_value(("plate", "origin"), [x - diameter / 2, y - diameter / 2])
+    elif path == ("probe", "kind") and value == "nozzle":
+        made = made.with_value(("probe", "offset"), [0.0, 0.0])
+        made = made.with_value(("probe", "trip_height"), 0.0)
+    elif path[-1] == "kind" and value == "carried" and "perch" not in draft.document["probe"]:
+        perch = {"at": [0.0, 0.0, 30.0], "approach": [-1.0, 0.0]}
+        made = made.with_value(("probe", "perch"), perch)
+    return made

@@ -7,6 +7,7 @@ from contextlib import suppress
 from typing import Any
 from urllib.parse import urlsplit
 
+from tallgrain.core.values import StoredValue
 from tallgrain.errors import (
     InputError,
     LeaseHeld,
@@ -16,7 +17,7 @@ from tallgrain.errors import (
 )
 from tallgrain.link.channel import Channel
 from tallgrain.link.network import check_host
-from tallgrain.link.protocol import Heat, Identity, Place, PrinterState, StoredValue
+from tallgrain.link.protocol import Heat, Identity, Place, PrinterState
 from tallgrain.link.wire import Notification
 
 # Time limits by kind of request (s). Silence is noticed much sooner, by the channel.

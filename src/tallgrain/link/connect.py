@@ -2,14 +2,17 @@
 
 import itertools
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from tallgrain.errors import InputError
 from tallgrain.link.client import JsonRpcPrinter, parse_url
-from tallgrain.link.console.dialect import Dialect, parse_dialect
 from tallgrain.link.console.transport import is_console, parse_console_url
 from tallgrain.link.protocol import Printer
 from tallgrain.paths import ASSETS, data_home
 from tallgrain.textio import LARGEST_SHEET, read_text
+
+if TYPE_CHECKING:
+    from tallgrain.link.console.dialect import Dialect
 
 SHIPPED = ASSETS / "dialects"
 
@@ -55,8 +58,10 @@ def dialect_names() -> list[str]:
     return [*own, *(n for n in sorted(p.stem for p in SHIPPED.glob("*.toml")) if n not in own)]
 
 
-def dialect_named(name: str) -> Dialect:
+def dialect_named(name: str) -> "Dialect":
     """A dialect from a file, the builder's folder, or those that ship. Raises InputError."""
+    from tallgrain.link.console.dialect import parse_dialect
+
     path = Path(name)
     if path.suffix != ".toml":
         places = [dialect_folder() / f"{name}.toml", SHIPPED / f"{name}.toml"]

@@ -8,6 +8,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Protocol
 
+from tallgrain.core.values import StoredValue
 from tallgrain.errors import LinkError, TallGrainError, TrustLost
 
 
@@ -93,24 +94,6 @@ TOWER_VALUES = (
 GEOMETRY = (*SKEWS, *TOWER_VALUES)
 
 
-@dataclass(frozen=True)
-class StoredValue:
-    """A value that the printer stores: what it holds in its own name and sign, and what that means
-    in ours (`ours` live, `ours_kept` after power-off, `ours_default` in a printer that was never
-    set up). `meaning` is one of trip_height, offset_x, offset_y, job_shift (z of what is printed
-    moves by it, away from the plate), the geometry's GEOMETRY, or "" for one that we do not use;
-    in mm, skews in mrad, angles in degrees."""
-
-    name: str
-    meaning: str
-    live: float
-    kept: float
-    ours: float
-    ours_kept: float
-    ours_default: float = 0.0
-    unit: str = ""  # of what it stores, in its own name and sign
-
-
 class Printer(Protocol):
     """A linked printer."""
 
@@ -135,9 +118,8 @@ class Printer(Protocol):
     def lost(self) -> TallGrainError | None:
         """Why the connection ended; None while it stands."""
 
-    @property
-    def on_state(self) -> Callable[[PrinterState], None]:
-        """Called with each state that the printer tells unasked."""
+    # Called with each state that the printer tells unasked.
+    on_state: Callable[[PrinterState], None]
 
     def state(self) -> PrinterState:
         """Ask for the state."""

@@ -13,6 +13,7 @@ import termios
 import tty
 from collections.abc import Awaitable, Callable
 from contextlib import suppress
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -163,10 +164,10 @@ class Hazel(Language):
                 up = axes.get("z", 0.0)
                 if set(axes) != {"z"}:
                     raise Refusal("bad_value", "in steps only z may go")
-                await self.motion(lambda up=up: p.lift(up) if up >= 0 else p.lower(-up), say)
+                await self.motion(partial(p.lift, up) if up >= 0 else partial(p.lower, -up), say)
             elif code in (0, 1):
                 to = [axes.get(a, v) for a, v in (("x", p.x), ("y", p.y), ("z", p.z))]
-                await self.motion(lambda to=to: p.go(*to), say)
+                await self.motion(partial(p.go, *to), say)
             elif code == 38.2:
                 if set(axes) != {"z"}:
                     raise Refusal("bad_value", "a touch goes straight down: give Z")

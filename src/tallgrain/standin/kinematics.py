@@ -104,7 +104,7 @@ class Arms:
     def switches(self) -> np.ndarray:
         """Height of each carriage at its switch: (3,)."""
         centred = np.sqrt(self.rod**2 - self.radius**2)
-        return self.height + centred + np.array([self.switch[t] for t in TOWERS])
+        return np.asarray(self.height + centred + np.array([self.switch[t] for t in TOWERS]))
 
 
 @dataclass

@@ -91,4 +91,4 @@ def reading(
     read = true * (1 - shrinks * cold) + (-bias if inside else bias) + chance.normal(0, READ_MM)
     if chance.random() < SLIP:
         read += float(chance.choice([-1.0, 1.0]))
-    return round(round(read / STEP_MM) * STEP_MM, 2)
+    return float(round(round(read / STEP_MM) * STEP_MM, 2))

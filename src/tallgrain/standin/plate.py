@@ -135,12 +135,14 @@ class Plate:
             offset = self._twisted * float((at - middle).prod(axis=1).mean())
             self._plane = (
                 float(raised.mean() - slope[:2] @ middle) - offset,
-                *(float(c) for c in slope[:2]),
+                float(slope[0]),
+                float(slope[1]),
             )
         else:
             self._plane = (0.0, 0.0, 0.0)
         if self.gantry:
-            self._plane = tuple(-c for c in self._plane)
+            lift, tip_x, tip_y = self._plane
+            self._plane = (-lift, -tip_x, -tip_y)
             self._twisted = -self._twisted
         self._screwed = _bent_over(self.adjusters) if len(self.adjusters) >= 3 else None
 
@@ -183,7 +185,7 @@ class Plate:
         for bump in (*self.bumps, *self.sheets.get(self.sheet, [])):
             h = h + bump.at(x, y)
         lift, tip_x, tip_y = self.seat
-        return h + lift + tip_x * u + tip_y * v
+        return np.asarray(h + lift + tip_x * u + tip_y * v)
 
 
 # How much softer a real plate is over its screws than a thin one clamped to them.
@@ -192,7 +194,7 @@ _SOFT = 4e3
 
 def _bend(r2: np.ndarray) -> np.ndarray:
     """A thin plate's answer to a point load: r² ln r."""
-    return 0.5 * r2 * np.log(np.maximum(r2, 1e-9))
+    return np.asarray(0.5 * r2 * np.log(np.maximum(r2, 1e-9)))
 
 
 def _bent_over(adjusters: list[Adjuster]) -> tuple[np.ndarray, np.ndarray]:
@@ -214,4 +216,5 @@ def _screw_shape(
     at, weights = screwed
     n = len(at)
     r2 = (x[..., None] - at[:, 0]) ** 2 + (y[..., None] - at[:, 1]) ** 2
-    return _bend(r2) @ weights[:n] + weights[n] + weights[n + 1] * x + weights[n + 2] * y
+    flat = weights[n] + weights[n + 1] * x + weights[n + 2] * y
+    return np.asarray(_bend(r2) @ weights[:n] + flat)

@@ -442,7 +442,7 @@ class Printer:
         await self.clock.spend(0.25)
         self.truth.probe.told_out = out
         self._feel(self.x, self.y, self._height)
-        return self.state()["probe"]
+        return dict(self.state()["probe"])
 
     # Printing
 

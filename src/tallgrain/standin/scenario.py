@@ -114,8 +114,8 @@ def _kinematics(sheet: MachineSheet, chance: np.random.Generator) -> Kinematics:
         lean = {"plate_z": (1.4, -0.7, 0.5), "gantry_z": (-2.6, 1.1, -0.8)}[sheet.kinematics]
         xy, xz, yz = (angle + chance.normal(0, 0.25) for angle in lean)
         stretch = chance.normal(0, 4e-4, 2)
-        true = Lean(xy, xz, yz, 1 + stretch[0], 1 + stretch[1])
-        return Leaning(true, sheet.plate.outline.middle)
+        leaning = Lean(xy, xz, yz, 1 + stretch[0], 1 + stretch[1])
+        return Leaning(leaning, sheet.plate.outline.middle)
     told = sheet.delta or Delta(rod_length_mm=291, delta_radius_mm=124.5, height_mm=302)
     believed = _arms(told)
     true = _arms(told)

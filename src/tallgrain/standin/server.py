@@ -303,7 +303,7 @@ class HandsPort(Port):
             raise Refusal("bad_value", "nothing was printed yet")
         if brief:
             return {"printing": job.under_way, "ended_why": job.ended_why}
-        return self.printer.job.look(self.printer.truth.rng("eye"))
+        return job.look(self.printer.truth.rng("eye"))
 
     def caliper(
         self, session: Session, start: list[float], end: list[float], inside: bool = False
@@ -389,7 +389,8 @@ class HandsPort(Port):
     def reseat(self, session: Session) -> dict[str, Any]:
         """Take the sheet off and put it back: it never lies quite the same."""
         chance = self.printer.truth.rng("seat")
-        self.printer.truth.plate.seat = tuple(float(c) for c in chance.normal(0, 0.006, 3))
+        lift, tip_x, tip_y = (float(c) for c in chance.normal(0, 0.006, 3))
+        self.printer.truth.plate.seat = (lift, tip_x, tip_y)
         return {"sheet": self.printer.truth.plate.sheet}
 
     def move(self, session: Session, warm_side_mm_per_day: float) -> dict[str, Any]:
@@ -578,7 +579,12 @@ async def run(
         spoken = Console(printer, language, lambda: link.holder is None)
         hands.console_of = spoken
         by_link = printer.on_disconnect
-        printer.on_disconnect = lambda kind: (by_link(kind), spoken.disconnect(kind))[0]
+
+        def both(kind: str) -> None:
+            by_link(kind)
+            spoken.disconnect(kind)
+
+        printer.on_disconnect = both
         if terminal:
             lines.append(f"console serial:{spoken.open_terminal()}?dialect={language}")
         else:

@@ -25,7 +25,6 @@ from tallgrain.store.database import (
     connect_reading,
     explained,
 )
-from tallgrain.store.figures import readable
 from tallgrain.store.lock import WriterLock
 from tallgrain.store.models import (
     EVENTS,
@@ -333,7 +332,8 @@ class Ledger:
             return int(key[0])
 
     def observations(self, machine: str, topic: str) -> list[Observation]:
-        """All that was observed of a printer on a topic, oldest first, as far as it can be read."""
+        """All that was observed of a printer on a topic, oldest first, with raw figures: the
+        journal makes records of them."""
         query = (
             sa.select(OBSERVATIONS)
             .where(sa.func.lower(OBSERVATIONS.c.machine) == machine.lower())
@@ -343,10 +343,7 @@ class Ledger:
         found = []
         with self._reading() as connection:
             for row in connection.execute(query):
-                figures = readable(topic, row.outcome, row.figures)
-                if figures is None:
-                    log.warning("%s %d of %s can't be read here", topic, row.id, machine)
-                    continue
+                figures = row.figures if isinstance(row.figures, dict) else {}
                 found.append(
                     Observation(
                         row.machine,

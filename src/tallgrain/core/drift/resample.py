@@ -1,7 +1,6 @@
 """Surveys of different grids, all read at the same places."""
 
 import numpy as np
-from scipy.spatial import Delaunay, QhullError
 
 from tallgrain.core.drift.season import SeasonRows, same_places
 from tallgrain.core.survey import Floats
@@ -16,6 +15,8 @@ def resampled(rows: SeasonRows, places: Floats) -> Floats:
     Between the points of a survey: linearly over the triangle of three of them (Delaunay), exact at
     the points themselves. Surveys that touched the same places share one matrix.
     """
+    from scipy.spatial import QhullError
+
     found = np.full((len(rows.heads), len(places)), np.nan)
     for which, xy, heights in same_places(rows):
         try:
@@ -29,6 +30,8 @@ def resampled(rows: SeasonRows, places: Floats) -> Floats:
 
 def _triangles(xy: Floats, places: Floats) -> tuple[np.ndarray, np.ndarray, Floats]:
     """Which places (k,) lie within the points, their triangles' corners (k, 3) and shares."""
+    from scipy.spatial import Delaunay
+
     mesh = Delaunay(xy)
     at = mesh.find_simplex(places, tol=1e-6)
     beyond = np.flatnonzero(at < 0)

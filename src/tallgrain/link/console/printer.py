@@ -10,6 +10,7 @@ import uuid
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 
+from tallgrain.core.values import StoredValue
 from tallgrain.errors import LinkError, PrinterRefused, TallGrainError
 from tallgrain.link.console.channel import ConsoleChannel
 from tallgrain.link.console.dialect import Dialect
@@ -17,7 +18,7 @@ from tallgrain.link.console.lease import ConsoleLease
 from tallgrain.link.console.pattern import Value
 from tallgrain.link.console.record import Recorder
 from tallgrain.link.console.transport import ConsoleUrl, opened
-from tallgrain.link.protocol import GEOMETRY, Heat, Identity, Place, PrinterState, StoredValue
+from tallgrain.link.protocol import GEOMETRY, Heat, Identity, Place, PrinterState
 
 ASK_S = 4.0
 MOVE_S = 120.0

@@ -10,7 +10,7 @@ from PyQt6.QtSvg import QSvgGenerator
 
 from tallgrain import __version__
 from tallgrain.paths import ASSETS
-from tallgrain.ui import theme
+from tallgrain.ui.app import theme
 from tallgrain.ui.report.blocks import Block, Drawing, Report
 
 TEMPLATE = "report.html.j2"

@@ -24,17 +24,17 @@ from tallgrain.errors import InputError, JobError
 from tallgrain.seasons import PrinterSeason, last_gap
 from tallgrain.store.ledger import Ledger, MachineEvent
 from tallgrain.textio import write_text
-from tallgrain.ui.draw.control import ControlPicture, paint_control
-from tallgrain.ui.draw.field import Picture, bare, fitted, paint_field
-from tallgrain.ui.draw.multiples import Multiples, Tile, layout_of, paint_multiples
-from tallgrain.ui.draw.pens import text
-from tallgrain.ui.draw.sections import SectionsPicture, paint_sections
-from tallgrain.ui.look_back import Season
+from tallgrain.ui.painting.control import ControlPicture, paint_control
+from tallgrain.ui.painting.field import Picture, bare, fitted, paint_field
+from tallgrain.ui.painting.multiples import Multiples, Tile, layout_of, paint_multiples
+from tallgrain.ui.painting.pens import text
+from tallgrain.ui.painting.sections import SectionsPicture, paint_sections
 from tallgrain.ui.report.blocks import Block, Drawing, Heading, Report, Table, Words
 from tallgrain.ui.report.html import html_of
 from tallgrain.ui.report.pdf import write_pdf
-from tallgrain.ui.stations.compared_words import figure_lines, verdict_words
-from tallgrain.ui.words import count_of, day, day_time, mm
+from tallgrain.ui.session.look_back import Season
+from tallgrain.ui.widgets.compared_words import figure_lines, verdict_words
+from tallgrain.ui.widgets.words import count_of, day, day_time, mm
 
 ENDINGS = (".html", ".pdf")
 MAP = (640.0, 380.0)
@@ -65,7 +65,7 @@ def without_window() -> Iterator[None]:
     from PyQt6.QtGui import QGuiApplication
     from PyQt6.QtWidgets import QApplication
 
-    from tallgrain.ui import theme
+    from tallgrain.ui.app import theme
 
     if QGuiApplication.instance() is None:
         os.environ["QT_QPA_PLATFORM"] = "offscreen"

@@ -8,8 +8,8 @@ from PyQt6.QtGui import QPageSize, QPainter, QPdfWriter, QTextDocument
 
 from tallgrain import __version__
 from tallgrain.textio import write_bytes
-from tallgrain.ui import theme
-from tallgrain.ui.draw.pens import text
+from tallgrain.ui.app import theme
+from tallgrain.ui.painting.pens import text
 from tallgrain.ui.report.blocks import Block, Drawing, Heading, Report, Table, Words
 
 # A4 in dots of 1/96 inch, and what stays free around.

@@ -1,27 +1,113 @@
-"""What the window asks of a station."""
+"""What all stations share: a room that is known from the start, a page that is built when shown."""
 
-from typing import Protocol
+from abc import ABC, abstractmethod
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING, ClassVar
 
 from PyQt6.QtWidgets import QWidget
 
-from tallgrain.ui.route import Kernel
-from tallgrain.ui.session import Session
+from tallgrain.ui.session.state import LinkState
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from tallgrain.store.ledger import MachineEvent
+    from tallgrain.ui.session.drafts import Drafts
+    from tallgrain.ui.session.drift_work import DriftWork
+    from tallgrain.ui.session.probe_work import ProbeWork
+    from tallgrain.ui.session.session import Session
+    from tallgrain.ui.session.skew_work import SkewWork
+    from tallgrain.ui.session.values_work import ValuesWork
+    from tallgrain.ui.widgets.bench import ClearanceRow
+    from tallgrain.ui.widgets.route import Kernel
+    from tallgrain.ui.widgets.strip import Story
 
 
-class Station(Protocol):
-    """One stop on the route: a name, a state for the route, and a widget for the work."""
+@dataclass(frozen=True)
+class Shared:
+    """What rooms are given: the models that several of them use, and two wishes of the window."""
 
-    name: str
+    session: "Session"
+    drafts: "Drafts"
+    checks: "ProbeWork"
+    values: "ValuesWork"
+    skew: "SkewWork"
+    drift: "DriftWork"
+    visit: "Callable[[str], None]"  # show another station
+    enter: "Callable[[MachineEvent], None]"  # an event, that can be undone
+
+
+class Station(ABC):
+    """One stop on the route as it is shown: a widget for the work, and its two keys."""
+
+    name: ClassVar[str]
     widget: QWidget
+    clearance: "ClearanceRow | None" = None
 
-    def kernel(self, session: Session) -> Kernel:
-        """Its state on the route."""
+    def __init__(self, session: "Session") -> None:
+        self._session = session
 
+    @property
+    def clearance_rows(self) -> "Sequence[ClearanceRow]":
+        """Where a look under the nozzle is taken; the one in sight counts."""
+        return () if self.clearance is None else (self.clearance,)
+
+    @abstractmethod
     def refresh(self) -> None:
         """Follow what is known; called when it comes into view, too."""
 
+    @abstractmethod
+    def step(self) -> None:
+        """The one next step, with a link and nothing under way."""
+
     def primary(self) -> None:
-        """Do the one next step (F5)."""
+        """F5: link where there is no link, else the one next step."""
+        s = self._session
+        if s.busy:
+            return
+        if s.link in (LinkState.NONE, LinkState.LOST):
+            s.link_to(s.url)
+        else:
+            self.step()
 
     def secondary(self) -> None:
-        """Break off what runs (F8)."""
+        """F8: finish this touch, raise, stop."""
+        self._session.break_off()
+
+
+class Room(ABC):
+    """One stop on the route before and after it is shown: its model lives from the start and
+    tells its kernel; its page is built, and what that alone needs is imported, when first shown."""
+
+    name: ClassVar[str]
+
+    def __init__(self, shared: Shared) -> None:
+        self.shared = shared
+
+    @abstractmethod
+    def kernel(self) -> "Kernel":
+        """Its state on the route."""
+
+    def story(self) -> "Story | None":
+        """What the strip tells of it over the season; None for the surveys themselves."""
+        return None
+
+    @abstractmethod
+    def furnish(self) -> Station:
+        """Build the page."""
+
+    @cached_property
+    def station(self) -> Station:
+        """The page, built at the first use."""
+        made = self.furnish()
+        # Styled now: what is hidden at first would else be styled in the middle of work.
+        for child in (made.widget, *made.widget.findChildren(QWidget)):
+            child.ensurePolished()
+        return made
+
+    @property
+    def is_open(self) -> bool:
+        """Whether the page was built."""
+        return "station" in self.__dict__

@@ -1,0 +1,56 @@
+"""The journal of one printer: the one reader and the one writer of its records and events."""
+
+import logging
+from collections.abc import Callable
+from datetime import datetime
+from typing import Any, TypeVar
+
+from tallgrain.clock import now
+from tallgrain.journal.record import Entry, Record, kind_of
+from tallgrain.store.ledger import Ledger, MachineEvent, Observation
+
+log = logging.getLogger(__name__)
+
+R = TypeVar("R", bound=Record)
+
+
+class Journal:
+    """What was observed and decided about the printer `machine`, oldest first."""
+
+    def __init__(self, ledger: Ledger, machine: str, clock: Callable[[], datetime] = now) -> None:
+        self.ledger, self.machine, self.clock = ledger, machine, clock
+
+    def write(self, record: R, item: str = "", outcome: str = "", note: str = "") -> Entry[R]:
+        """Enter a record. Raises what the ledger does."""
+        at = self.clock()
+        number = self.ledger.observe(
+            Observation(self.machine, at, record.topic, item, outcome, note, record.stored())
+        )
+        return Entry(at, item, outcome, note, record, number)
+
+    def read(self, kind: type[R], item: str | None = None) -> list[Entry[R]]:
+        """All entries of a kind, as far as they can be read; of one item where it is named."""
+        return [e for e in self.read_any(kind) if item in (None, e.item)]
+
+    def read_any(self, *kinds: type[Record]) -> list[Entry[Any]]:
+        """Entries of several kinds of one topic, by time; each outcome is told by its own kind."""
+        found: list[Entry[Any]] = []
+        for seen in self.ledger.observations(self.machine, kinds[0].topic):
+            kind = kind_of(kinds, seen.outcome)
+            if kind is None:
+                continue
+            figures = kind.of(seen.figures)
+            if figures is None:
+                log.warning("%s %d of %s can't be read here", seen.topic, seen.number, self.machine)
+                continue
+            found.append(Entry(seen.at, seen.item, seen.outcome, seen.note, figures, seen.number))
+        return found
+
+    def newest(self, kind: type[R], item: str | None = None) -> Entry[R] | None:
+        """The newest entry of a kind; None where there is none."""
+        found = self.read(kind, item)
+        return found[-1] if found else None
+
+    def happened(self, kind: str, note: str, stale: tuple[str, ...]) -> int:
+        """Enter what happened to the printer, and which stations rest on what was before."""
+        return self.ledger.add_event(MachineEvent(self.machine, self.clock(), kind, note, stale))

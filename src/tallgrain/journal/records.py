@@ -1,0 +1,336 @@
+"""The records, topic by topic. Lengths in mm, temperatures in °C, unless a name says otherwise."""
+
+from typing import Annotated, Any, ClassVar
+
+from pydantic import Field
+
+from tallgrain.journal.record import Named, Record
+
+Pair = Annotated[list[float], Field(min_length=2, max_length=2)]
+Box = Annotated[list[float], Field(min_length=4, max_length=4)]
+Count = Annotated[int, Field(ge=0, lt=10_000)]
+
+# Endings after which something counts as level, parallel or right.
+LEVEL = ("within tolerance", "below the noise")
+
+
+class Heat(Record):
+    """What a figure was found at: the sheet on the plate, temperatures, minutes of soak."""
+
+    sheet: str | None = None
+    nozzle_c: float | None = None
+    plate_c: float | None = None
+    soak_min: float | None = None
+
+
+# Plans
+
+
+class PlanChosen(Record):
+    """How the builder surveys this printer."""
+
+    topic = "plan"
+    columns: Count = 9
+    rows: Count = 9
+    samples: Count = 1
+    nozzle_c: float | None = None
+    plate_c: float | None = None
+    soak_min: float = 0.0
+
+
+class PurgeLine(Record):
+    """Where a purge line was laid: x0, y0, x1, y1."""
+
+    topic = "purge"
+    box: Box
+
+
+# The printer itself
+
+
+class FitLine(Record):
+    """A line of the mechanical checklist: 'fine', 'mended' or 'wrong'."""
+
+    topic = "fit"
+
+
+class HeightDoubt(Record):
+    """What the next program has to know before it moves anything down: the looks so far and the
+    frame that they count in; whether the last way down met nothing, or a finger was felt since."""
+
+    topic = "height in doubt"
+    boot: str = ""
+    frame: int = 0
+    looks: list[Any] = Field(default_factory=list)
+    blind: bool = False
+    felt: bool = False
+
+
+# The probe
+
+
+class ProbeCheck(Record):
+    """A check of the probe by its name, or 'override', 'distrust'; what was seen."""
+
+    topic = "probe"
+    seen: bool | str | None = None
+
+
+class OffsetClaim(Record):
+    """Where the probe sits beside the nozzle, by one source."""
+
+    topic = "offset"
+    offset: Pair
+    u: Pair
+    count: Count = 1
+
+
+class SeriesFound(Record):
+    """How well the probe repeats: s_r and its limits (k = 2)."""
+
+    topic = "repeatability"
+    s_r: float
+    high: float
+    low: float = 0.0
+    drift: float = 0.0
+    touches: Count = 0
+    retracted: bool = False
+    warm: bool = False
+
+
+class RoughGapKnown(Record):
+    """The trip height between two bounds."""
+
+    topic = "rough gap"
+    low: float
+    high: float
+
+
+class BeamChecked(Record):
+    """How the gap changes along x."""
+
+    topic = "beam"
+    slope_mm_per_m: float
+    range_mm: float = 0.0
+
+
+# Levelling
+
+
+class TiltLooked(Record):
+    """A pass of levelling by Z motors: the spread at the supports, what the motors were sent."""
+
+    topic = "tilt"
+    spread: float
+    noise: float = 0.0
+    sent: dict[str, float] = Field(default_factory=dict)
+    survey: str = ""
+
+
+class MotorsChecked(Record):
+    """What moving every motor there and back said."""
+
+    topic = "motors checked"
+
+
+class ScrewsLooked(Record):
+    """A measurement over the bed screws: flatness, and what turning them would leave."""
+
+    topic = "adjusters"
+    fltt: float
+    after: float = 0.0
+    survey: str = ""
+
+
+class ScrewTurned(Record):
+    """A bed screw turned as told, clockwise seen from above."""
+
+    topic = "screw turned"
+    clockwise_deg: float
+    survey: str = ""
+
+
+class PlateGain(Record):
+    """How much of what was turned the plate follows."""
+
+    topic = "plate gain"
+    value: float
+    u: float
+
+
+class TurnsCounted(Record):
+    """A screw's turns are counted anew from here."""
+
+    topic = "turns counted anew"
+
+
+class ScrewProbed(Record):
+    """One screw touched again."""
+
+    topic = "screw probed"
+    z: float
+    raised: float = 0.0
+    survey: str = ""
+
+
+class GaugeRound(Record):
+    """A screw felt with a gauge, in a round."""
+
+    topic = "gauge round"
+    round: Count = 0
+
+
+class TowersLooked(Record):
+    """A look at a delta's towers: what is left, and how much of it the towers explain."""
+
+    topic = "towers"
+    rms: float
+    moves: float = 0.0
+    noise: float = 0.0
+
+
+class RadiusParts(Named):
+    """Parts that add up to the delta radius, by name; negative ones are taken off."""
+
+    topic = "radius parts"
+
+
+# The gap
+
+
+class GapSolved(Heat):
+    """The trip height by gauge: t and its standard uncertainty."""
+
+    topic = "gap"
+    t: float
+    u: float
+    feels: Count = 0
+
+
+class PrintConditions(Record):
+    """How the builder prints."""
+
+    topic = "print conditions"
+    nozzle_c: float = 215.0
+    plate_c: float = 60.0
+    soak_min: float = 10.0
+
+
+class GapVerified(Record):
+    """A feel at the height that was set: how far off it was."""
+
+    topic = "gap verified"
+    off: float
+    u: float
+    t_set: float
+
+
+class TrialPrinted(Heat):
+    """A trial print and its verdict."""
+
+    topic = "trial print"
+    t_set: float
+    layer: float = 0.2
+
+
+class TrialTakenBack(Record):
+    """The newest trial print counts no more."""
+
+    topic = "trial print"
+    outcomes: ClassVar[tuple[str, ...]] = ("taken back",)
+
+
+class Nudged(Heat):
+    """A live nudge while it prints."""
+
+    topic = "nudge"
+    mm: float
+    at: str = ""
+
+
+# Values
+
+
+class ValueChanged(Heat):
+    """What was done about a value of the printer, by its meaning; boot: the power-on it was kept
+    in."""
+
+    topic = "value"
+    before: float
+    after: float
+    boot: str = ""
+
+
+class ValuesRead(Named):
+    """What the printer kept when its values were last read, by meaning."""
+
+    topic = "reading"
+
+
+class Reflashed(Named):
+    """What was kept before the printer forgot everything: 'open', 'given back' or 'left'."""
+
+    topic = "reflash"
+
+
+class StartPolicy(Record):
+    """How a print begins."""
+
+    topic = "start policy"
+    compensation: str
+    nozzle_c: float
+    plate_c: float
+    soak_min: float
+    dialect: str
+    clean: bool = False
+    level: bool = False
+    every: Count = 1
+    with_values: bool = False
+
+
+# Geometry
+
+
+class SkewGauge(Record):
+    """A skew gauge was written for a caliper that opens so far; what the printer made up for."""
+
+    topic = "skew"
+    outcomes: ClassVar[tuple[str, ...]] = ("gauge",)
+    caliper: float
+    held: float | None = None
+
+
+class SkewReading(Record):
+    """A distance on the gauge by caliper; inside: over the insides of the posts."""
+
+    topic = "skew"
+    outcomes: ClassVar[tuple[str, ...]] = ("read",)
+    mm: float
+    inside: float = 0.0
+
+
+class SkewTakenBack(Record):
+    """The last reading of a pair counts no more."""
+
+    topic = "skew"
+    outcomes: ClassVar[tuple[str, ...]] = ("taken back",)
+
+
+class SkewFound(Record):
+    """What the readings said: lean (rad) and its standard uncertainty."""
+
+    topic = "skew"
+    outcomes: ClassVar[tuple[str, ...]] = ("worth it", "leave it")
+    skew: float
+    u: float
+    held: float | None = None
+
+
+# The season
+
+
+class PrintsPerDay(Record):
+    """How many prints this printer makes a day."""
+
+    topic = "prints a day"
+    a_day: float

@@ -1,0 +1,477 @@
+"""The motion guard: the only way to move a printer.
+
+What it promises: no motion toward the plate goes lower than what was touched since the last
+reference allows; after a loss of trust the first way down is bounded by the clearance that the
+builder saw and typed; after a halt nothing moves by itself. Its floors never come from a stored
+value. Each motion carries its own bound, so that a program that dies leaves nothing unbounded.
+"""
+
+import math
+from collections.abc import Callable, Mapping
+from functools import partial
+
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.values import StoredValue, same, unit_of
+from tallgrain.errors import (
+    EarlyTrip,
+    GuardRefused,
+    JobError,
+    LinkError,
+    LookAgain,
+    NoTrip,
+    TrustLost,
+)
+from tallgrain.link.guard.arrivals import ARRIVES_MM
+from tallgrain.link.guard.hand_moves import HOP_MM, HandMoves
+from tallgrain.link.guard.looks import CONSTANT_MM, HELD_MM, Near, Step
+from tallgrain.link.guard.trust import ENDS_MM, Frame, Trust
+from tallgrain.link.protocol import Place, Printer, PrinterState
+
+# A trip higher than this above what is expected is a trip in the air.
+AIR_MM = 0.8
+RETOUCH_MM = 2.0
+# The last way down begins so near that what fits is felt with gauges, to the tenth; it goes so far
+# past where the trip is expected.
+NEAR_LOOK_MM, HANGS_FREE_MM, FEELS_MM, FEEL_MM, FELT_MM = 2.6, 0.3, 3.0, 0.03, 1.0
+LEAST_TRIP_MM = 0.3
+# So much of the way past the trip may be held back for a plate that is higher at the datum.
+HIGHER_SHARE = 0.35
+# A nozzle that is the probe itself has to arrive: it may press by so much (mm).
+OWN_LEAVE_MM, OWN_FROM_MM, PRESS_MM = 1.6, 4.6, 0.3
+# How much further than twice their way the nozzle is clear while motors move.
+CLEAR_MM = 2.0
+# The touch that checks a reference must come this close to it.
+REFERENCE_AGREES_MM = 0.1
+
+
+class Guard:
+    """Bounds every motion of one printer: by `trust` in its height, by `floors` of what was
+    touched; `by_hand` are the moves that a person asks for one by one."""
+
+    def __init__(self, printer: Printer, sheet: MachineSheet) -> None:
+        self.printer, self.sheet = printer, sheet
+        self.trust = Trust(printer, sheet)
+        self.floors = self.trust.floors
+        self.by_hand = HandMoves(self)
+
+    @property
+    def trusted(self) -> bool:
+        """Whether the guard knows how high the nozzle stands."""
+        return self.trust.trusted
+
+    @property
+    def hands_in(self) -> bool:
+        """Whether a person's hands are at the printer; only that person's key clears it."""
+        return self.trust.hands_in
+
+    @hands_in.setter
+    def hands_in(self, there: bool) -> None:
+        self.trust.hands_in = there
+
+    @property
+    def clearance_mm(self) -> float | None:
+        """What the builder saw and typed last, not used yet; None where a look is due."""
+        return self.trust.clearance_mm
+
+    @property
+    def wants_fit(self) -> bool:
+        """Whether the next look should be something that fits, not a reading."""
+        return self.trust.wants_fit
+
+    def attach(self) -> PrinterState:
+        """Look at the printer anew: after linking, and after a lost link."""
+        return self.trust.attach()
+
+    def halt(self) -> None:
+        """Stop at once; from any thread."""
+        self.trust.halt()
+
+    def unknown(self) -> TrustLost:
+        """The refusal where the nozzle's height is not known."""
+        return self.trust.unknown()
+
+    # Looks, and what they allow
+
+    def see_clearance(self, mm: float, state: PrinterState | None = None) -> None:
+        """Take what the builder reads between nozzle and plate (mm), for one way down; state: where
+        the printer stands, where that is known. Raises GuardRefused where it can't be, or does not
+        agree with what was seen before."""
+        self._saw(lambda z: self.trust.looks.take(z, mm, fits=False), state)
+
+    def see_fit(self, mm: float, fits: bool = True, state: PrinterState | None = None) -> None:
+        """Take that something so thick (mm) fits under the nozzle, or does not. Raises GuardRefused
+        as see_clearance does."""
+        take = partial(self.trust.looks.take, fits=True) if fits else self.trust.looks.does_not_fit
+        self._saw(lambda z: take(z, mm), state)
+
+    def _saw(self, take: Callable[[float], None], state: PrinterState | None) -> None:
+        # A person who looks anew doubts what was known.
+        self.trust.forget()
+        self.trust.halted.clear()
+        state = self.trust.motions.newest(state)
+        self.trust.z = state.position.z
+        self.trust.in_frame(state)
+        try:
+            take(self.trust.z)
+        finally:
+            self.trust.on_doubt(self.trust.doubt())
+
+    def reference(self) -> PrinterState:
+        """Find x, y and z, then touch the datum once more to see that both agree.
+
+        Where the height is not known it goes as far as the newest look allows, and raises
+        LookAgain until looks have brought the nozzle near enough.
+        """
+        self.trust.refuse_after_halt()
+        self.trust.refuse_blind()
+        self.trust.refuse_hot_nozzle()
+        if self.trust.frame is not None:
+            self.trust.look()
+            return self._referenced(self._to_reference())
+        if not self.trust.looks.due:
+            raise self.unknown()
+        return self._by_looks()
+
+    def _by_looks(self) -> PrinterState:
+        """Do what the newest look allows; it is used up before it is relied on."""
+        self.trust.looks.due = False
+        state = self.trust.look()
+        self.trust.in_frame(state)
+        if not self.trust.looks.seen or abs(self.trust.z - self.trust.looks.newest.z) > ARRIVES_MM:
+            self.trust.looks.forget()
+            raise TrustLost(
+                "the nozzle moved since that look was taken.", self.printer.identity.name,
+                "Look again, now that it stands still.",
+            )  # fmt: skip
+        self.trust.stands_at = state.position
+        step = self.trust.looks.step(self.trust.z, self._near, self.trust.felt)
+        try:
+            return self._step_of_looks(step)
+        finally:
+            self.trust.on_doubt(self.trust.doubt())
+
+    def _step_of_looks(self, step: Step) -> PrinterState:
+        if step.kind == "reference":
+            self.trust.looks.forget()
+            return self._referenced(step.mm)
+        if step.kind == "live":
+            return self._live(step.mm)
+        moved = ""
+        if step.kind == "up":
+            moved = f"to check that look {self._to_check(step.mm)}"
+        elif step.kind == "down":
+            self.trust.z = self.trust.moved(lambda: self.trust.motions.lower(step.mm)).position.z
+            moved = f"the nozzle was lowered by {step.mm:.1f} mm, as far as that look allows"
+        raise self._look_again(moved or "what a ruler could tell is used up")
+
+    def _to_check(self, mm: float) -> str:
+        """Another height to look from; at the end of travel a lower one."""
+        before = self.trust.z
+        self.lift(mm)
+        if self.trust.z - before < mm / 2:
+            # All readings may be too large by a constant: as for any way down.
+            least = self.trust.looks.least(self.trust.z) - CONSTANT_MM - HELD_MM
+            down = min(mm, max(least, 0.0) / 2)
+            self.trust.z = self.trust.moved(lambda: self.trust.motions.lower(down)).position.z
+            return f"the nozzle was lowered by {down:.1f} mm, being at the end of its travel"
+        return f"the nozzle was raised by {self.trust.z - before:.1f} mm"
+
+    def _look_again(self, moved: str) -> LookAgain:
+        ask = (
+            "Push things of known thickness under it (blocks, coins, gauges), and give the "
+            "thickest that fits."
+            if self.wants_fit or self.trust.looks.newest.fits
+            else "Look again how far it stands above the plate, and give what you read."
+        )
+        fit = self.wants_fit or self.trust.looks.newest.fits
+        option = "--fits-mm" if fit else "--clearance-mm"
+        return LookAgain(f"{moved}.", self.printer.identity.name, ask).with_option(
+            f"Run it again with {option} MM."
+        )
+
+    def _live(self, down: float) -> PrinterState:
+        """Down with a probe that a finger tripped. Where it does not trip by then, that much room
+        was there: the nozzle is brought near, and what fits decides."""
+        start = self.trust.z
+        try:
+            return self._referenced(down)
+        except NoTrip:
+            self.trust.blind, self.trust.felt = False, True
+        self.trust.look()
+        way = self.trust.z - (start - down) - HELD_MM
+        self.trust.z = self.trust.moved(lambda: self.trust.motions.lower(way)).position.z
+        self.trust.looks.know(self.trust.z, HELD_MM)
+        raise self._look_again("the probe met nothing as far as the looks allow; it is near now")
+
+    def _to_reference(self) -> float:
+        """How far down the reference is found again, at the most."""
+        lowest = self.floors.lowest("reference", *self.floors.reference_place)
+        assert lowest is not None, "nothing was touched since the last reference"
+        return max(self.trust.z - lowest, self.floors.slack)
+
+    def _referenced(self, down: float) -> PrinterState:
+        """Reference no further down than that, and touch again to see that both agree."""
+        self.trust.forget()
+        state = self.trust.moved(lambda: self.trust.motions.reference(down))
+        if state.reference_touch is None:
+            raise LinkError("the printer does not say where its reference tripped.", "link")
+        self.trust.frame = Frame(state.boot, state.frame)
+        self.floors.note(state.reference_touch)
+        self.trust.z = state.position.z
+        self.trust.out = state.extended
+        self.lift(HOP_MM)
+        self._check_reference(state.reference_touch)
+        return state
+
+    def expect_racked(self, mm: float) -> None:
+        """After power-off one side may stand higher by so much (mm): travel higher, and feel the
+        way to far touches in shorter steps."""
+        span = max(self.sheet.plate.outline.box.width, self.sheet.plate.outline.box.depth)
+        self.floors.rack(mm, 2 * mm / span)
+
+    def raise_supports(
+        self, raises: Mapping[str, float], done: Callable[[str, float], None] = lambda n, mm: None
+    ) -> PrinterState:
+        """Drive the Z motors (mm by support, up is positive), then find the reference again.
+
+        The nozzle is high above the plate meanwhile. A motor that goes the wrong way, or another
+        one's, moves the datum by no more than it was told: so the motors move by little enough that
+        a dead probe is pressed no deeper than it takes, and the reference is found in between.
+        done(name, mm) is told after each motor, so that a caller knows what moved whatever breaks.
+        """
+        self.trust.need()
+        self.trust.look()
+        most = max((abs(mm) for mm in raises.values()), default=0.0)
+        parts = max(math.ceil(most / self.floors.drive_mm), 1)
+        state = self.printer.state()
+        for _ in range(parts):
+            self.rise_to_travel()
+            self.lift(2 * most / parts + CLEAR_MM)
+            for name, mm in raises.items():
+                if mm:
+                    self.trust.moved(partial(self.trust.motions.raise_support, name, mm / parts))
+                    done(name, mm / parts)
+            state = self._referenced(self._to_reference() + most / parts)
+        return state
+
+    def set_geometry(self, wanted: Mapping[str, float]) -> tuple[StoredValue, ...]:
+        """Set values by which places are called otherwise (in our sign), then find the reference
+        again from above it. Nothing moves while they are set, so the way down is what it was.
+
+        Gives all values as read back. Raises JobError where the printer holds others.
+        """
+        self.trust.need()
+        self.trust.look()
+        self.rise_to_travel()
+        x, y = self.floors.reference_place
+        self.trust.z = self.trust.moved(
+            lambda: self.trust.motions.go(x, y, self.trust.z)
+        ).position.z
+        down = self._to_reference()
+        read = self.set_values(wanted)
+        self._referenced(down)
+        return read
+
+    def set_values(self, wanted: Mapping[str, float]) -> tuple[StoredValue, ...]:
+        """Set values and read all of them back. Raises JobError where the printer holds others."""
+        for meaning, value in wanted.items():
+            self.trust.moved(partial(self.printer.set_value, meaning, value))
+        read = self.printer.values()
+        self.trust.motions.look()  # some of them change what z means
+        held = {v.meaning: v.ours for v in read}
+        for meaning, value in wanted.items():
+            if not same(held.get(meaning, 1e9), value):
+                raise JobError(
+                    f"the printer holds {held.get(meaning)} {unit_of(meaning)} as its "
+                    f"{meaning.replace('_', ' ')}, not the {value:.4f} that was set.",
+                    self.printer.identity.name, "Read its values, and set it again.",
+                )  # fmt: skip
+        return read
+
+    @property
+    def _near(self) -> Near:
+        """The last way down of this kind of probe. It ends so far past where the trip is expected
+        that it is met, and no further than a dead probe may be pressed."""
+        if self.sheet.probe.kind == "nozzle":
+            return Near(OWN_FROM_MM, OWN_LEAVE_MM, PRESS_MM / 2, -PRESS_MM)
+        trip = max(self.sheet.probe.trip_height, LEAST_TRIP_MM)
+        past = min(FELT_MM, trip / 2)
+        leave = max(NEAR_LOOK_MM, trip + HANGS_FREE_MM)
+        # The look is taken where the nozzle stands; over the datum the plate may be higher.
+        x, y = self.sheet.plate.datum_point
+        at = self.trust.stands_at
+        away = math.hypot(at.x - x, at.y - y) if at is not None else 0.0
+        higher = min(self.floors.slope * away, past * HIGHER_SHARE)
+        return Near(leave + FEELS_MM, leave, past / 2 - FEEL_MM, trip - past + higher, trip)
+
+    def _check_reference(self, tripped: Place) -> None:
+        try:
+            again = self._touch_here()
+        except NoTrip as no:
+            self.trust.forget()
+            self.lift(HOP_MM)
+            raise EarlyTrip(
+                "touching the datum again, the probe did not trip: the reference tripped in the "
+                "air.",
+                no.where,
+                "Look at the probe and its cable, trip it with a finger (the Probe station's "
+                "checks), then look and reference again.",
+            ) from None
+        except JobError:
+            self.trust.forget()
+            self.lift(HOP_MM)
+            raise
+        if abs(again - tripped.z) > REFERENCE_AGREES_MM:
+            self.trust.forget()
+            raise TrustLost(
+                f"touching the datum again gave {again - tripped.z:+.3f} mm: "
+                "the reference can't be believed.",
+                self.printer.identity.name,
+                "Look at the probe and the plate, then give the clearance and reference again.",
+            )
+
+    def extend(self) -> None:
+        """Probe out, high enough that it meets nothing; a carried one is proven to be on."""
+        self.trust.need()
+        self.trust.refuse_hot_nozzle()
+        self.trust.look()
+        self.rise_to_travel()
+        if self.sheet.probe.goes_away:
+            self.trust.moved(self.printer.extend)
+            self.trust.out = True
+        carried = self.sheet.probe.kind == "carried"
+        state = self.trust.look() if carried else self.trust.moved(self.trust.motions.still)
+        if carried and not state.extended:
+            raise JobError(
+                "the probe was not picked up.", self.printer.identity.name,
+                "Look at its perch and its magnets. Nothing was touched.",
+            )  # fmt: skip
+        if state.tripped:
+            raise JobError(
+                "the probe reads tripped while it hangs free.",
+                self.printer.identity.name,
+                "It may be stuck, held or wired the wrong way round. Nothing was touched.",
+            )
+
+    def touch_at(self, x: float, y: float, more: bool = False, laid_mm: float = 0.0) -> float:
+        """Touch probe point (x, y): the printer's z at the trip (mm). Ends raised.
+
+        With `more` touches to come at the same place it is raised only a little. `laid_mm`: how
+        thick a thing may lie on the plate here. Far from every touch so far the way is felt first.
+        """
+        self.trust.need()
+        self.trust.refuse_blind()
+        dx, dy = self.sheet.probe.offset
+        for stone in self.floors.stones(x - dx, y - dy):
+            self._touch_place(*stone)
+        return self._touch_place(x, y, more, laid_mm)
+
+    def _touch_place(self, x: float, y: float, more: bool = False, laid_mm: float = 0.0) -> float:
+        self.rise_to_travel()
+        dx, dy = self.sheet.probe.offset
+        self.floors.room = None
+        state = self.trust.moved(lambda: self.trust.motions.go(x - dx, y - dy, self.trust.z))
+        self.trust.z = state.position.z
+        return self._touch_here(Place(x - dx, y - dy, self.trust.z), more, laid_mm)
+
+    def touch_again(self, more: bool = False) -> float:
+        """Touch once more where the last touch was."""
+        self.trust.need()
+        self.trust.refuse_blind()
+        x, y, _ = self.floors.last
+        return self._touch_here(Place(x, y, self.trust.z), more)
+
+    def park(self) -> None:
+        """Leave the nozzle raised and the probe away; for the end of every procedure."""
+        if not self.trusted or self.hands_in:
+            return
+        self.rise_to_travel()
+        self.retract()
+        self.lift(HOP_MM)
+
+    def rest(self, seconds: float) -> None:
+        """Wait in place."""
+        self.trust.refuse_after_halt()
+        self.trust.moved(lambda: self.trust.motions.rest(seconds))
+
+    def wait_for_heat(self) -> None:
+        """Wait in place until the targets are reached."""
+        self.trust.refuse_after_halt()
+        self.trust.moved(self.trust.motions.wait_for_heat)
+
+    def floor_at(self, x: float, y: float) -> float:
+        """The lowest z (mm) that a touch with the nozzle at (x, y) may go to."""
+        lowest = self.floors.lowest("touch", x, y)
+        assert lowest is not None, "nothing was touched since the last reference"
+        return lowest
+
+    def _touch_here(
+        self, at: Place | None = None, more: bool = False, laid_mm: float = 0.0
+    ) -> float:
+        where = at if at is not None else self.trust.moved(self.trust.motions.still).position
+        floor, high = self.floor_at(where.x, where.y), self.floors.expected(where.x, where.y)[1]
+        if self.trust.z <= floor:
+            raise GuardRefused(
+                "the nozzle stands lower than a touch here may go.", "guard", "Raise it first."
+            )
+        # Until the printer says otherwise the nozzle may be as low as it was allowed to go.
+        self.trust.z = floor
+        tripped = self.trust.moved(lambda: self.trust.motions.touch(floor))
+        self.trust.z = tripped.z
+        if tripped.z > high + AIR_MM + laid_mm:
+            self.lift(HOP_MM)
+            raise EarlyTrip(
+                f"the probe tripped {tripped.z - high:.1f} mm above where the plate can be.",
+                self.printer.identity.name,
+                "The nozzle is raised. Look at the probe and its cable, then try again.",
+            )
+        if laid_mm and tripped.z > high + laid_mm / 2:
+            self.floors.laid_z = max(self.floors.laid_z, tripped.z)
+        else:
+            self.floors.note(tripped)
+        self.lift(RETOUCH_MM if more else self._travel_z() - tripped.z + self.floors.slack)
+        return tripped.z
+
+    # Up, and the probe
+
+    def lift(self, mm: float) -> None:
+        """Away from the plate; allowed without trust, never after a halt."""
+        self.trust.refuse_after_halt()
+        top = self.sheet.travel.z[1]
+        ends = self.trust.frame is None or self.trust.z + mm > top - ENDS_MM
+        self.trust.z = self.trust.moved(lambda: self.trust.motions.lift(mm, ends)).position.z
+
+    def retract(self) -> None:
+        """Probe away; a carried one is proven to be off."""
+        self.trust.refuse_after_halt()
+        if not self.sheet.probe.goes_away:
+            return
+        self.trust.moved(self.printer.retract)
+        self.trust.out = False
+        if self.sheet.probe.kind == "carried" and self.printer.state().extended:
+            self.trust.out = True
+            raise JobError(
+                "the probe was not put away: it still hangs under the head.",
+                self.printer.identity.name,
+                "Take it off by hand before anything heats or prints.",
+            )
+
+    def heat(self, nozzle_c: float | None, plate_c: float | None) -> PrinterState:
+        """Set targets; not with a carried probe under the head."""
+        if self.sheet.probe.kind == "carried" and self.trust.out and (nozzle_c or plate_c):
+            raise GuardRefused(
+                "the probe still hangs under the head.", "heat", "Put it away before heating."
+            )
+        self.trust.refuse_unowned()
+        return self.printer.heat(nozzle_c, plate_c)
+
+    def _travel_z(self) -> float:
+        lowest = self.floors.lowest("travel", 0.0, 0.0)
+        assert lowest is not None, "nothing was touched since the last reference"
+        return lowest
+
+    def rise_to_travel(self) -> None:
+        """Up to where nothing that was touched is met."""
+        travel = self._travel_z()
+        if self.trust.z < travel:
+            self.lift(travel - self.trust.z + self.floors.slack)

@@ -1,0 +1,308 @@
+"""What the guard believes of a printer's height, and what it refuses without that belief."""
+
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, TypeVar
+
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.errors import (
+    GuardRefused,
+    Halted,
+    JobError,
+    NotAsAsked,
+    NoTrip,
+    PrinterRefused,
+    ProbeDoubted,
+    TrustLost,
+)
+from tallgrain.link.guard.arrivals import Motions
+from tallgrain.link.guard.floors import Floors
+from tallgrain.link.guard.looks import Looks
+from tallgrain.link.protocol import Place, Printer, PrinterState
+
+SETTLE_S = 30.0
+# Where a printer's own end of travel may lie below the sheet's.
+ENDS_MM = 30.0
+
+_T = TypeVar("_T")
+
+
+@dataclass(frozen=True)
+class Frame:
+    """What the guard believes about a printer's z, and in which of its frames."""
+
+    boot: str
+    frame: int
+
+
+class Trust:
+    """Trust in one printer's height: gained, lost, and asked for before anything moves.
+
+    z is where the nozzle stands at the lowest, out whether the probe is; frame is the printer's
+    frame of z that is believed, None while nothing is.
+    """
+
+    def __init__(self, printer: Printer, sheet: MachineSheet) -> None:
+        self.printer = printer
+        self.sheet = sheet
+        self.floors = Floors(sheet)
+        self.frame: Frame | None = None
+        self.z = 0.0
+        self.motions = Motions(printer)
+        # What was seen since trust was lost, and in which of the printer's frames.
+        self.looks = Looks()
+        self._looked_in: Frame | None = None
+        self.stands_at: Place | None = None
+        # The last way down met nothing; a finger tripped the probe since trust was lost.
+        self.blind, self.felt = False, False
+        # Whether a motion may begin now: the window's one owner of motion says so.
+        self.may_move: Callable[[], bool] = lambda: True
+        # Told whenever any of that changes, so that the next program knows it too.
+        self.on_doubt: Callable[[dict[str, Any]], None] = lambda doubt: None
+        self.out = False
+        self.halted = threading.Event()
+        # Set while a person's hands are at the printer; only that person's key clears it.
+        self.hands_in = False
+        self.attach()
+
+    @property
+    def trusted(self) -> bool:
+        """Whether the guard knows how high the nozzle stands."""
+        return self.frame is not None and not self.halted.is_set()
+
+    @property
+    def clearance_mm(self) -> float | None:
+        """What the builder saw and typed last, not used yet; None where a look is due."""
+        return self.looks.newest.mm if self.looks.due else None
+
+    @property
+    def wants_fit(self) -> bool:
+        """Whether the next look should be something that fits, not a reading."""
+        return self.looks.wants_fit(self.z)
+
+    # What is doubted
+
+    def doubt(self) -> dict[str, Any]:
+        """What the next program has to know before it moves anything down, as figures."""
+        frame = self._looked_in
+        return {
+            "boot": frame.boot if frame else "", "frame": frame.frame if frame else 0,
+            "looks": self.looks.told(), "blind": self.blind, "felt": self.felt,
+        }  # fmt: skip
+
+    def recall(self, doubt: dict[str, Any]) -> None:
+        """Know what an earlier program left: its looks count while neither power-on nor frame is
+        another one; that a way down met nothing counts until a finger tripped the probe."""
+        self.blind = doubt.get("blind") is True
+        here = self._looked_in
+        told = (doubt.get("boot"), doubt.get("frame"))
+        if here is None or told != (here.boot, here.frame):
+            return
+        self.felt = doubt.get("felt") is True
+        self.looks.recall(doubt.get("looks", ()))
+        if self.looks.seen:
+            self.forget()  # a person looked anew, so what the printer says was doubted
+
+    def probe_was_felt(self) -> None:
+        """A finger tripped the probe, and the printer read it: it is alive."""
+        self.blind, self.felt = False, True
+        self.on_doubt(self.doubt())
+
+    def met_nothing(self) -> None:
+        """A way down met nothing where it had to: nothing goes down before a finger trips it."""
+        self.blind, self.felt = True, False
+        self.looks.forget()
+        self.on_doubt(self.doubt())
+
+    def refuse_blind(self) -> None:
+        if not self.blind:
+            return
+        raise ProbeDoubted(
+            "the last way down met nothing, so the probe may be dead: nothing goes down.",
+            self.printer.identity.name, self._finger,
+        ).with_option("Run it again with --finger.")  # fmt: skip
+
+    @property
+    def _finger(self) -> str:
+        """How a probe is shown to be alive."""
+        kind = self.sheet.probe.kind
+        act = {"proximity": "Hold metal under it", "nozzle": "Push the nozzle up with a finger"}
+        return (
+            f"{act.get(kind, 'Lift it with a finger')} while the printer reads it: the checks of "
+            "the Probe station do that."
+        )
+
+    def attach(self) -> PrinterState:
+        """Look at the printer anew: after linking, and after a lost link.
+
+        A printer that says where its last reference tripped is believed for as long as neither
+        its power-on nor its frame changes.
+        """
+        state = self._at_rest()
+        if state.leave_mm:
+            # Whoever took it is gone, or its way back was lost.
+            state = self.printer.leave_below(0.0)
+        self.motions.note(state)
+        self.in_frame(state)
+        now = Frame(state.boot, state.frame)
+        if not state.referenced or state.reference_touch is None:
+            self.forget()
+        elif now != self.frame:
+            self.forget()
+            self.frame = now
+            self.floors.note(state.reference_touch)
+        self.z = state.position.z
+        self.out = state.extended
+        return state
+
+    def _at_rest(self) -> PrinterState:
+        """The state once a motion that was under way has ended by its own bound."""
+        until = time.monotonic() + SETTLE_S
+        state = self.printer.state()
+        if state.printing:
+            raise JobError(
+                "the printer prints.", self.printer.identity.name,
+                "Wait until the print has ended, then go on.",
+            )  # fmt: skip
+        while state.moving and time.monotonic() < until:
+            time.sleep(0.02)
+            state = self.printer.state()
+        if state.moving:
+            raise JobError(
+                "the printer is moving, and Tall Grain did not order it.",
+                self.printer.identity.name,
+                "Wait until it stands still, or use STOP.",
+            )
+        return state
+
+    def look(self) -> PrinterState:
+        """Where the nozzle stands now: a print or a person may have moved it since."""
+        state = self.motions.look()
+        self.z = state.position.z
+        if self.frame is not None and self.frame != Frame(state.boot, state.frame):
+            self.forget()
+            self.in_frame(state)
+            raise self.halted_error() if self.halted.is_set() else self.unknown()
+        return state
+
+    def in_frame(self, state: PrinterState) -> None:
+        """What was seen in another frame of z, or before the power was off, says nothing."""
+        here = Frame(state.boot, state.frame)
+        if here != self._looked_in:
+            self.looks.forget()
+            self.felt = False
+            self._looked_in = here
+
+    def forget(self) -> None:
+        self.frame = None
+        self.floors.forget()
+
+    def halt(self) -> None:
+        """Stop at once; from any thread."""
+        self.halted.set()
+        self.looks.forget()
+        self.printer.halt()
+
+    def refuse_after_halt(self) -> None:
+        self.refuse_hands_in()
+        self.refuse_unowned()
+        if self.halted.is_set():
+            raise self.halted_error()
+
+    def refuse_hands_in(self) -> None:
+        if self.hands_in:
+            raise GuardRefused(
+                "hands are at the printer: nothing moves.",
+                self.printer.identity.name,
+                "Take them away, then say so (F12, hands clear).",
+            )
+
+    def refuse_hot_nozzle(self) -> None:
+        probe = self.sheet.probe
+        if probe.kind != "nozzle":
+            return
+        nozzle = self.printer.state().nozzle
+        if max(nozzle.now_c, nozzle.target_c) > probe.hottest_c + 2.0:
+            raise JobError(
+                f"the nozzle is at {nozzle.now_c:.0f} °C (target {nozzle.target_c:.0f}), too hot "
+                "to touch the plate with.",
+                self.printer.identity.name,
+                f"Let it cool to {probe.hottest_c:.0f} °C and wipe the tip, then try again.",
+            )
+
+    def halted_error(self) -> Halted:
+        """What a halt means for whatever comes next."""
+        return Halted(
+            "stopped: the nozzle's position is unknown.",
+            self.printer.identity.name,
+            "Look how far the nozzle stands above the plate, and give that clearance.",
+        )
+
+    def need(self) -> None:
+        self.refuse_after_halt()
+        if self.frame is None:
+            raise self.unknown()
+
+    def need_with_hands(self) -> None:
+        if self.halted.is_set():
+            raise self.halted_error()
+        if self.frame is None:
+            raise self.unknown()
+
+    def unknown(self) -> TrustLost:
+        """The refusal where the nozzle's height is not known."""
+        return TrustLost(
+            "how high the nozzle stands is not known.",
+            self.printer.identity.name,
+            "Look how far it is above the plate, and give what you read; nearer than 25 mm, the "
+            "thickest thing that fits.",
+        ).with_option("Run it again with --clearance-mm MM, or --fits-mm MM.")
+
+    def moved(self, action: Callable[[], _T]) -> _T:
+        self.refuse_unowned()
+        try:
+            return action()
+        except PrinterRefused as no:
+            raise self._explained(no) from None
+        except NotAsAsked:
+            self.forget()
+            self.looks.forget()
+            if self.halted.is_set():
+                raise self.halted_error() from None  # that is what it had not been told
+            raise
+
+    def refuse_unowned(self) -> None:
+        if not self.may_move():
+            raise GuardRefused(
+                "nothing owns this motion, so that nothing could halt it.",
+                self.printer.identity.name, "Nothing moved. This is a fault in Tall Grain itself.",
+            )  # fmt: skip
+
+    def _explained(self, no: PrinterRefused) -> JobError:
+        name = self.printer.identity.name
+        if no.reason == "halted" or self.halted.is_set():
+            self.halted.set()
+            self.forget()
+            self.looks.forget()
+            return self.halted_error()
+        if no.reason in ("not_referenced", "restarted"):
+            self.forget()
+            self.looks.forget()
+            return self.unknown()
+        if no.reason == "no_trip":
+            trusted = self.frame is not None
+            self.met_nothing()
+            return NoTrip(
+                no.what,
+                name,
+                (
+                    "The probe may not have come out, or the plate is further away than it was "
+                    "touched before. "
+                    if trusted
+                    else "The nozzle went back up. Look at the probe. "
+                )
+                + self._finger,
+            )
+        return no

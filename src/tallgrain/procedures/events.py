@@ -1,0 +1,119 @@
+"""What routines yield while they work, and the token that asks them to break off."""
+
+import threading
+from dataclasses import dataclass
+
+
+class BreakOff:
+    """A wish to end: finish this touch, raise, stop. Set from any thread."""
+
+    def __init__(self) -> None:
+        self._asked = threading.Event()
+
+    def ask(self) -> None:
+        """Ask for the end."""
+        self._asked.set()
+
+    @property
+    def asked(self) -> bool:
+        """Whether the end was asked for."""
+        return self._asked.is_set()
+
+
+@dataclass(frozen=True)
+class Phase:
+    """What the routine does now, in words."""
+
+    text: str
+
+
+@dataclass(frozen=True)
+class SurveyBegan:
+    """A survey stands in the ledger; touches follow."""
+
+    ident: str
+    total: int
+    left_s: float
+    done: int = 0
+
+
+@dataclass(frozen=True)
+class Rejoined:
+    """Old places were touched again: the survey goes on, or its rest is kept apart, and why."""
+
+    ident: str
+    joined: bool
+    words: str
+
+
+@dataclass(frozen=True)
+class PointTouched:
+    """A point is on disk. number counts from 0; mm."""
+
+    number: int
+    x: float
+    y: float
+    z: float
+    touches: tuple[float, ...]
+    left_s: float
+
+
+@dataclass(frozen=True)
+class TouchTaken:
+    """One touch of a series is on disk: place from 0, touch from 1, height in mm."""
+
+    place: int
+    touch: int
+    z: float
+
+
+@dataclass(frozen=True)
+class FirstAgain:
+    """The first point was touched again after so many others; it reads so much higher now (mm)."""
+
+    after: int
+    change: float
+
+
+@dataclass(frozen=True)
+class PointAgain:
+    """A point that could not be believed was touched again: its height now (mm), how many of its
+    touches are left out, and why it was looked at."""
+
+    number: int
+    x: float
+    y: float
+    z: float
+    left_out: int
+    why: str
+
+
+@dataclass(frozen=True)
+class LinkMended:
+    """The link was lost and made again; the touch in question is repeated."""
+
+    why: str
+
+
+@dataclass(frozen=True)
+class SurveyEnded:
+    """A survey's end: complete, or broken off and why."""
+
+    ident: str
+    complete: bool
+    points: int
+    why: str
+
+
+@dataclass(frozen=True)
+class Happened:
+    """Something about the printer is another thing now: an event stands in the ledger."""
+
+    kind: str
+    number: int
+
+
+Event = (
+    Phase | Happened | SurveyBegan | Rejoined | TouchTaken | PointTouched | FirstAgain | PointAgain
+    | LinkMended | SurveyEnded
+)  # fmt: skip

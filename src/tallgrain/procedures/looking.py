@@ -1,0 +1,123 @@
+"""Looking after a survey while it is made.
+
+Touches of one place that disagree are repeated; points that stand out from their neighbours are
+touched again at the end; the first point is touched again now and then, which shows a drift.
+"""
+
+from collections.abc import Generator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from tallgrain.core.plan.grid import Plan
+from tallgrain.core.surface.quality import range_limit, scatter_known, settled, standing_out
+from tallgrain.procedures.events import Event, FirstAgain, Phase, PointAgain
+from tallgrain.procedures.hand import Hand
+from tallgrain.procedures.recorder import Recorder
+
+
+@dataclass(frozen=True)
+class Quality:
+    """s_r: standard deviation of one touch (mm); the first point is touched again after so many
+    others, each time `again` times; a place gets at most `more` touches more than planned."""
+
+    s_r: float
+    every: int = 25
+    again: int = 2
+    more: int = 2
+
+
+# Fewer points than this are over before anything drifts.
+WORTH_CHECKING = 9
+
+
+class Looking:
+    """What a survey under way is looked after with."""
+
+    def __init__(
+        self, quality: Quality, hand: Hand, recorder: Recorder, plan: Plan, retract: bool
+    ) -> None:
+        self._quality = quality
+        self._hand = hand
+        self._recorder = recorder
+        self._plan = plan
+        self._places: list[tuple[float, ...]] = []
+        self._checked = 0
+        self._idle = retract  # a series that puts the probe away is about its own scatter
+
+    def after_point(self, number: int, z: float) -> Generator[Event, None, float]:
+        """A place has all its planned touches: more of them where they disagree; its height."""
+        touches = self._recorder.touches
+        self._places.append(touches)
+        if self._idle or len(touches) < 2:
+            return z
+        s_r = self._s_r()
+        if np.ptp(touches) <= range_limit(len(touches), s_r):
+            return z
+        x, y = (float(c) for c in self._plan.points[number])
+        for _ in range(self._quality.more):
+            tripped = yield from self._hand.touch(x, y, again=True)
+            if tripped is None:
+                break
+            self._recorder.touch_more(number, tripped)
+        return (yield from self._settle(number, "its touches disagreed"))
+
+    def between(self, done: int, number: int) -> Generator[Event, None, None]:
+        """After a point: the first one again, where it is time."""
+        last = number == len(self._plan.points)
+        if not self._idle and not last and done % self._quality.every == 0:
+            yield from self._first_again(number)
+
+    def at_the_end(self) -> Generator[Event, None, None]:
+        """After all points: those that stand out again, then the first one."""
+        points = self._plan.points
+        if self._idle or len(points) < WORTH_CHECKING:
+            return
+        known = self._recorder.known
+        numbers = sorted(known)
+        heights = np.array([known[i][0] for i in numbers])
+        suspects = [numbers[i] for i in standing_out(points[numbers], heights, self._s_r())]
+        for i, number in enumerate(suspects):
+            yield Phase(f"Touching a point that stands out again: {i + 1} of {len(suspects)}")
+            x, y = (float(c) for c in points[number])
+            for again in range(self._quality.more):
+                more = again + 1 < self._quality.more
+                tripped = yield from self._hand.touch(x, y, again=again > 0, more=more)
+                if tripped is None:
+                    return
+                self._recorder.touch_more(number, tripped)
+            yield from self._settle(number, "it stood out from its neighbours")
+        yield from self._first_again(len(points))
+
+    def _first_again(self, after: int) -> Generator[Event, None, None]:
+        if after == self._checked or 0 not in self._recorder.known:
+            return
+        self._checked = after
+        yield Phase("Touching the first point again")
+        x, y = (float(c) for c in self._plan.points[0])
+        heights = []
+        for again in range(self._quality.again):
+            more = again + 1 < self._quality.again
+            tripped = yield from self._hand.touch(x, y, again=again > 0, more=more)
+            if tripped is None:
+                return
+            heights.append(self._recorder.recheck(after, again, tripped))
+        yield FirstAgain(after, float(np.mean(heights)) - self._recorder.known[0][0])
+        yield Phase("Touching")
+
+    def _settle(self, number: int, why: str) -> Generator[Event, None, float]:
+        touches = self._recorder.known[number][1]
+        counts = settled(touches, self._s_r())
+        z = self._recorder.settle(number, counts)
+        x, y = (float(c) for c in self._plan.points[number])
+        yield PointAgain(number, x, y, z, counts.count(False), why)
+        return z
+
+    def _s_r(self) -> float:
+        return scatter_known(self._quality.s_r, _agreeing(self._places))
+
+
+def _agreeing(places: Sequence[tuple[float, ...]]) -> list[tuple[float, ...]]:
+    """Places without the tenth that scatters most: a single bad touch says nothing of the rest."""
+    several = sorted((p for p in places if len(p) > 1), key=lambda p: float(np.ptp(p)))
+    return several[: len(several) - len(several) // 10]

@@ -1,0 +1,1 @@
+"""Starting, the window, its menus and keys, and its end."""

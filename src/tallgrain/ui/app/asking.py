@@ -1,0 +1,166 @@
+"""What the window says and asks in boxes of its own."""
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QInputDialog, QMessageBox
+
+from tallgrain.errors import OtherComputer, TallGrainError, printable
+from tallgrain.link.connect import dialect_names
+from tallgrain.link.console.transport import devices
+from tallgrain.ui.app.keys import KEYS
+from tallgrain.ui.session.state import LinkState
+
+if TYPE_CHECKING:
+    from tallgrain.ui.app.window import Window
+
+# Hotter than this, skin burns at a touch (ISO 13732-1, bare metal).
+HOT_C = 50.0
+
+
+class Asking:
+    """Boxes over the window; none of them stops what moves."""
+
+    def __init__(self, window: "Window") -> None:
+        self._window = window
+
+    # Saying
+
+    def _box(self, title: str, words: str, more: str = "") -> QMessageBox:
+        box = QMessageBox(QMessageBox.Icon.NoIcon, title, words, parent=self._window)
+        box.setTextFormat(Qt.TextFormat.PlainText)  # what a printer or a file says has no markup
+        box.setInformativeText(more)
+        return box
+
+    def _offer(
+        self, title: str, words: str, more: str, do: str, act: Callable[[], object], leave: str
+    ) -> None:
+        """Offer one act; the other button leaves things as they are."""
+        box = self._box(title, words, more)
+        made = box.addButton(do, QMessageBox.ButtonRole.AcceptRole)
+        box.addButton(leave, QMessageBox.ButtonRole.RejectRole)
+        assert made is not None
+        made.clicked.connect(lambda: act())
+        box.open()
+
+    def say(self, words: str) -> None:
+        """Tell something that is no fault."""
+        self._box("Tall Grain", words).open()
+
+    def tell(self, error: TallGrainError) -> None:
+        """Say what went wrong and what to do."""
+        what = error.what[:1].upper() + error.what[1:]
+        words = f"{what}\n\n{error.where}" if error.where else what
+        self._box("Tall Grain", words, error.remedy).open()
+
+    def keys(self) -> None:
+        """The keys."""
+        self._box("Keys", "\n".join(f"{keys}:  {what}" for keys, what in KEYS)).open()
+
+    def about(self) -> None:
+        """What this is."""
+        words = "Tall Grain, a bench instrument for people who build printers."
+        self._box("About", words, "Typeface: B612, SIL Open Font License 1.1.").open()
+
+    # Asking
+
+    def link(self) -> None:
+        """Ask where the printer is."""
+        session = self._window.session
+        known = [session.url] if session.url else []
+        # Serial devices by their path, each to be spoken to by the dialect that comes first.
+        names = dialect_names()
+        known += [f"serial:{d.path}?dialect={names[0]}" for d in devices()]
+        url, ok = QInputDialog.getItem(
+            self._window, "Link",
+            "Address of the printer: tcp://host:port, or a text console's with its dialect,\n"
+            f"such as serial:/dev/ttyUSB0?dialect=NAME. Dialects: {', '.join(names)}.",
+            known or ["tcp://127.0.0.1:"], 0, True,
+        )  # fmt: skip
+        if ok and url.strip():
+            session.link_to(url.strip())
+
+    def network(self, error: TallGrainError) -> None:
+        """A printer on another computer is linked to once a person said so."""
+        if isinstance(error, OtherComputer):
+            session = self._window.session
+            url = session.url
+            self._offer(
+                "Another computer", f"{error.what[:1].upper()}{error.what[1:]}",
+                "Link to it only where you trust the network between them.",
+                "Link to it", lambda: session.link_to(url, remote=True), "Don't",
+            )  # fmt: skip
+
+    def name(self, old: str, error: TallGrainError) -> None:
+        """A stored printer can't be read: its name may be the reason, and can be mended."""
+        self._offer(
+            "Tall Grain", f"The printer {printable(old)!r} can't be shown: {error.what}",
+            "Its surveys are kept. Another name may be all that it needs.",
+            "Rename it …", lambda: self.rename(old), "Leave it",
+        )  # fmt: skip
+
+    def rename_shown(self) -> None:
+        """Call the printer that is shown otherwise."""
+        if self._window.session.sheet is not None:
+            self.rename(self._window.session.sheet.name)
+
+    def rename(self, old: str) -> None:
+        """Ask for another name and take all that is kept along."""
+        name, ok = QInputDialog.getText(self._window, "Rename", f"New name of {printable(old)}:")
+        if not ok:
+            return
+        try:
+            self._window.session.rename(old, name)
+        except TallGrainError as error:
+            self.tell(error)
+            return
+        self._window.refresh_printers()
+
+    def hands_in(self) -> None:
+        """A person's hands go to the printer; where it is hot, cooling is offered first."""
+        s = self._window.session
+        state = s.state if s.link is LinkState.UP and not s.busy else None
+        s.set_hands(True)
+        if state is None or max(state.plate.now_c, state.nozzle.now_c) < HOT_C:
+            return
+        self._offer(
+            "Hands in",
+            f"The plate is at {state.plate.now_c:.0f} °C and the nozzle at "
+            f"{state.nozzle.now_c:.0f} °C. Nothing moves until you say that your hands are clear.",
+            "", "Heaters off, let it cool", lambda: s.set_heat(0.0, 0.0), "I know that it is hot",
+        )  # fmt: skip
+
+    # Windows of their own
+
+    def event(self) -> None:
+        """Ask what happened to the printer."""
+        from tallgrain.ui.dialogs.event import EventDialog
+
+        window = self._window
+        if window.session.sheet is None:
+            return
+        dialog = EventDialog(window.session.sheet.name, list(window.rooms), window)
+        dialog.accepted.connect(lambda: window.take_event(dialog.event_noted()))
+        dialog.open()
+
+    def table(self) -> None:
+        """The points of what is shown as a table."""
+        from tallgrain.ui.dialogs.table import TableDialog
+
+        surface = self._window.surface
+        text = surface.table()
+        if text:
+            TableDialog(text, surface.subject.text(), self._window).open()
+
+    def away(self) -> None:
+        """What is put away, to be brought back."""
+        from tallgrain.ui.dialogs.putting_away import AwayDialog
+
+        AwayDialog(self._window.session, self._window.turn_away, self._window).open()
+
+    def finder(self) -> None:
+        """The command finder."""
+        from tallgrain.ui.dialogs.finder import Finder
+
+        Finder(self._window.menus.commands, self._window).open()

@@ -1,0 +1,190 @@
+"""The menus: every act by name, with its keys; what can't be done now is grey and says why."""
+
+from functools import partial
+from typing import TYPE_CHECKING
+
+from PyQt6.QtGui import QAction, QActionGroup, QKeySequence
+from PyQt6.QtWidgets import QMenu
+
+from tallgrain.ui.app.acts import NO_PRINTER, NO_SURVEY, Acts
+from tallgrain.ui.session.edits import PlanEdit
+from tallgrain.ui.session.state import LinkState
+from tallgrain.ui.stations.surface.station import ABOUT, Layer
+from tallgrain.ui.widgets.bench import ClearanceRow
+
+if TYPE_CHECKING:
+    from tallgrain.ui.app.window import Window
+
+
+class Menus:
+    """The window's menus and the list of all their commands."""
+
+    def __init__(self, window: "Window") -> None:
+        self._window, self._session = window, window.session
+        self.commands: list[tuple[str, QAction]] = []
+        self.acts = Acts()
+        self._file_menu()
+        self._edit_menu()
+        self._printer_menu()
+        self._survey_menu()
+        self._view_menu()
+        route = self.menu("&Route")
+        for number, name in enumerate(window.rooms, 1):
+            digit = number % 10
+            self.add(route, f"&{digit} {name}", lambda n=name: window.visit(n), f"Ctrl+{digit}")
+        about = self.menu("&Help")
+        self.add(about, "&Find a command …", window.asking.finder, "Ctrl+K")
+        self.add(about, "&Keys", window.asking.keys, "F1")
+        self.add(about, "&About Tall Grain", window.asking.about)
+
+    def _file_menu(self) -> None:
+        window = self._window
+        file = self.menu("&File")
+        need = self.acts.need
+        need(self.add(file, "&Open survey file …", window.files.open_file, "Ctrl+O"), self._printer)
+        self.save_action = self.add(file, "&Save survey as …", window.files.save_survey, "Ctrl+S")
+        need(self.save_action, self._survey)
+        picture = self.add(file, "Save &picture as …", window.files.save_picture, "Ctrl+P")
+        report = self.add(
+            file, "&Report on the season …", lambda: window.drift.ask_report(False), "Ctrl+R"
+        )
+        need(picture, self._survey)
+        need(report, self._printer)
+        file.addSeparator()
+        self.add(file, "&Add machine sheet …", window.files.add_sheet)
+        for words, act in (
+            ("&Copy this printer's sheet to a new one …", window.files.copy_sheet),
+            ("Save machine s&heet as …", window.files.save_sheet),
+        ):
+            need(self.add(file, words, act), self._printer)
+        file.addSeparator()
+        self.add(file, "&Quit", window.close, "Ctrl+Q")
+
+    def _edit_menu(self) -> None:
+        window, asking = self._window, self._window.asking
+        edit = self.menu("&Edit")
+        window.surface.on_plan = lambda before, after: window.edits.push(
+            PlanEdit(self._session, before, after)
+        )
+        undo = self.add(edit, "&Undo", window.edits.undo, "Ctrl+Z")
+        redo = self.add(edit, "&Redo", window.edits.redo, "Ctrl+Shift+Z")
+        for action, can in (
+            (undo, window.edits.canUndoChanged),
+            (redo, window.edits.canRedoChanged),
+        ):
+            action.setEnabled(False)
+            can.connect(action.setEnabled)
+        edit.addSeparator()
+        for words, act, keys, reason in (
+            ("&Copy points with units", window.copy_table, "Ctrl+C", self._survey),
+            ("&Table of values …", asking.table, "Ctrl+T", self._survey),
+            ("&Paste points or a matrix of heights", window.files.paste, "Ctrl+V", self._printer),
+            ("Note an &event …", asking.event, "Ctrl+E", self._printer),
+        ):
+            self.acts.need(self.add(edit, words, act, keys), reason)
+        edit.addSeparator()
+        self.acts.need(self.add(edit, "Put this survey &away", window.put_away_shown), self._survey)
+        self.acts.need(self.add(edit, "Put this &printer away", window.put_away_printer),
+                       self._free_printer)  # fmt: skip
+        self.add(edit, "What is put away …", asking.away)
+
+    def _printer(self) -> str:
+        return "" if self._session.sheet is not None else NO_PRINTER
+
+    def _free_printer(self) -> str:
+        return self._printer() or ("it is at work" if self._session.busy else "")
+
+    def _survey(self) -> str:
+        return "" if self._session.shown is not None else NO_SURVEY
+
+    def _printer_menu(self) -> None:
+        window, session = self._window, self._session
+        printer = self.menu("&Printer")
+        self.link_action = self.add(printer, "&Link …", window.asking.link, "Ctrl+L")
+        self.acts.need(self.link_action, self._printer)
+        self.add(printer, "&Teach a console …", window.teach_console)
+        self.acts.need(self.add(printer, "&Rename this printer …", window.asking.rename_shown),
+                       self._free_printer)  # fmt: skip
+        self.unlink_action = self.add(printer, "&Unlink", session.unlink)
+        self.keep_action = self.add(
+            printer, "&Keep its values (survive power-off)", window.values.keep, "Ctrl+Shift+K"
+        )
+        printer.addSeparator()
+        self.add(printer, "Hands &in (park, then nothing moves)", window.hands_in, "F9")
+        self.add(printer, "Hands &clear", window.hands_clear, "F12")
+        printer.addSeparator()
+        self.heat_off = self.add(
+            printer, "&Heaters off", lambda: session.set_heat(0.0, 0.0), "Ctrl+H"
+        )
+        tones = self.add(printer, "&Tones", window.toggle_tones)
+        tones.setCheckable(True)
+        tones.setChecked(True)
+        printer.addSeparator()
+        self.add(printer, "&Stop (Esc while it moves)", session.halt)
+
+    def _survey_menu(self) -> None:
+        window = self._window
+        survey = self.menu("&Survey")
+        self.add(survey, "&Survey, or the one next step", window.primary, "F5")
+        self.add(survey, "&Resume the survey that is shown", self._session.resume_survey, "F7")
+        self.add(survey, "&Break off", window.secondary, "F8")
+        self.add(survey, "&Plan points …", window.plan, "F6")
+        for words, rounds, keys in (
+            ("Survey &twice and compare", "twice", "Shift+F5"),
+            ("Survey &cold, then hot", "cold_hot", ""),
+        ):
+            self.add(survey, words, lambda r=rounds: window.survey_pair(r), keys)
+        for words, take, keys in (
+            ("&I read this clearance", ClearanceRow.take, "Ctrl+"),
+            ("This &fits under the nozzle", lambda row: row.take_fit(True), "Ctrl+Shift+"),
+        ):
+            seen = self.add(survey, words, partial(window.take_clearance, take))
+            seen.setShortcuts([QKeySequence(f"{keys}Return"), QKeySequence(f"{keys}Enter")])
+
+    def _view_menu(self) -> None:
+        view, surface = self.menu("&View"), self._window.surface
+        for layer in Layer:
+            name, key = layer.value
+            self.add(view, f"&{name}", lambda which=layer: surface.show_layer(which), key)
+        view.addSeparator()
+        self.add(view, "Pin the sca&le", surface.pin_scale, "L")
+        self.add(view, "&Section P–Q", surface.toggle_section, "S")
+        self.add(view, "Section along a row", lambda: surface.cut_along("row"), "X")
+        self.add(view, "Section along a column", lambda: surface.cut_along("column"), "Y")
+        self.add(view, "&Keep this survey in the section", surface.keep_in_section, "K")
+        self.add(view, "Zoom to the next &corner", surface.field.next_corner, "Z")
+        self.add(view, "&Whole plate", surface.whole, "0")
+        view.addSeparator()
+        about = QActionGroup(self._window)
+        for which, words in ABOUT.items():
+            chosen = self.add(view, f"Heights {words}", lambda a=which: surface.refer_to(a))
+            chosen.setCheckable(True)
+            chosen.setChecked(which == self._session.reference)
+            about.addAction(chosen)
+
+    def menu(self, words: str) -> QMenu:
+        """Another menu on the bar."""
+        bar = self._window.menuBar()
+        assert bar is not None
+        menu = bar.addMenu(words)
+        assert menu is not None
+        return menu
+
+    def add(self, menu: QMenu, words: str, act: object, keys: str = "") -> QAction:
+        """An act in a menu, which the command finder knows too."""
+        action = QAction(words, self._window)
+        if keys:
+            action.setShortcut(QKeySequence(keys))
+        action.triggered.connect(lambda _=False: act())  # type: ignore[operator]
+        menu.addAction(action)
+        self.commands.append((f"{menu.title()} › {words}".replace("&", ""), action))
+        return action
+
+    def follow(self) -> None:
+        """Follow the session."""
+        s = self._session
+        self.acts.follow()
+        self.link_action.setEnabled(not s.busy and s.sheet is not None)
+        self.unlink_action.setEnabled(s.link is not LinkState.NONE and not s.busy)
+        self.heat_off.setEnabled(s.ready)
+        self.keep_action.setEnabled(s.ready and bool(self._window.values.not_kept))

@@ -1,0 +1,192 @@
+"""Opening the window, display and libraries checked first; the demo's stand-in beside it."""
+
+import logging
+import logging.handlers
+import os
+import sys
+from pathlib import Path
+from types import TracebackType
+from typing import TYPE_CHECKING
+
+from tallgrain import demo
+from tallgrain.errors import JobError, ReadOnly, StoreError
+from tallgrain.paths import data_home, demo_home
+from tallgrain.store.ledger import Ledger
+from tallgrain.ui.demo.workshop import DEMO_PRINTER, Workshop
+
+if TYPE_CHECKING:
+    from PyQt6.QtWidgets import QApplication
+
+    from tallgrain.ui.app.window import Window
+
+log = logging.getLogger(__name__)
+# Qt ends the application when its last Python name goes.
+_kept: "list[QApplication]" = []
+
+
+def application() -> "QApplication":
+    """The Qt application with our style. Raises JobError where no window can be opened."""
+    from tallgrain.qtlibs import missing_packages
+
+    platform = os.environ.get("QT_QPA_PLATFORM", "")
+    packages = missing_packages(thorough=False)
+    if packages:
+        raise JobError(
+            "the window needs libraries that this computer lacks.",
+            "Qt",
+            f"Install them with: sudo apt-get install {' '.join(packages)}",
+        )
+    from PyQt6.QtWidgets import QApplication
+
+    if not platform.startswith(("offscreen", "minimal", "vnc")) and not _display_answers():
+        raise JobError(
+            "there is no display to open a window on.",
+            os.environ.get("DISPLAY") or "DISPLAY",
+            "Start it from a desktop, or use the command line: tallgrain --help.",
+        )
+    from tallgrain.ui.app.theme import font, load_fonts, palette, style_sheet
+
+    app = QApplication.instance() or QApplication(sys.argv[:1])
+    assert isinstance(app, QApplication)
+    _kept.append(app)
+    if sys.excepthook is sys.__excepthook__:
+        sys.excepthook = note_bug
+    app.setApplicationName("Tall Grain")
+    app.setStyle("Fusion")
+    load_fonts()
+    app.setFont(font(13))
+    app.setPalette(palette())
+    app.setStyleSheet(style_sheet())
+    return app
+
+
+def note_bug(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+    """A fault of our own in the window's thread: logged and told, where Qt would end the program.
+
+    Whatever moves goes on to its own bound; STOP still works.
+    """
+    from PyQt6.QtWidgets import QApplication, QMessageBox
+
+    log.error("a fault in Tall Grain itself", exc_info=(kind, error, trace))
+    parent = QApplication.activeWindow()
+    if parent is None or parent.findChild(QMessageBox, "bug") is not None:
+        return
+    box = QMessageBox(QMessageBox.Icon.NoIcon, "Tall Grain", "", parent=parent)
+    box.setObjectName("bug")
+    box.setText(f"A fault in Tall Grain itself: {kind.__name__}: {error}")
+    box.setInformativeText(
+        "What was stored is safe, and STOP works. Break off what runs, then start the window "
+        "again. The log in the data folder says more."
+    )
+    box.open()
+
+
+def _display_answers() -> bool:
+    """Whether a Wayland or X display can be reached; Qt itself would end the program."""
+    if os.environ.get("WAYLAND_DISPLAY"):
+        return True
+    if not os.environ.get("DISPLAY"):
+        return False
+    import ctypes
+
+    try:
+        xcb = ctypes.CDLL("libxcb.so.1")
+    except OSError:
+        return False
+    xcb.xcb_connect.restype = ctypes.c_void_p
+    connection = ctypes.c_void_p(xcb.xcb_connect(None, None))
+    answers = bool(xcb.xcb_connection_has_error(connection) == 0)
+    xcb.xcb_disconnect(connection)
+    return answers
+
+
+def log_to_file(home: Path) -> None:
+    """Write the log beside the ledger, in a few files of limited size."""
+    try:
+        home.mkdir(parents=True, exist_ok=True)
+        handler = logging.handlers.RotatingFileHandler(
+            home / "tallgrain.log", maxBytes=1_000_000, backupCount=3, encoding="utf-8"
+        )
+    except OSError:
+        return  # a folder that can only be read has no log
+    handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s: %(message)s"))
+    root = logging.getLogger("tallgrain")
+    root.setLevel(logging.INFO)
+    root.addHandler(handler)
+
+
+def open_window() -> int:
+    """The window on the builder's own data; its exit status."""
+    app = application()
+    home = data_home()
+    try:
+        ledger = Ledger.open(home, "Another window")
+    except ReadOnly as error:
+        # What is there can be looked at; whatever would write says why it can't.
+        try:
+            ledger = Ledger.open(home, write=False)
+        except StoreError:
+            raise error from None
+    window = make_window(ledger, home)
+    if not ledger.writable:
+        window.setWindowTitle("Tall Grain – read only: nothing can be stored in this folder")
+    window.show()
+    return app.exec()
+
+
+def open_demo(seed: int = demo.SEED, speed: float = 20.0) -> int:
+    """The window on Hollin Hay Orchard with a stand-in of its own; its exit status."""
+    # First of all: the stand-in starts up beside the window, not before it.
+    workshop = Workshop(seed, speed)
+    workshop.start()
+    try:
+        app = application()
+        window = demo_window(workshop)
+        window.show()
+        return app.exec()
+    finally:
+        workshop.close()
+
+
+def demo_window(workshop: Workshop, printer: str = DEMO_PRINTER) -> "Window":
+    """The demo's window, linking itself to the stand-in of whichever printer is shown."""
+    home = demo_home()
+    demo.prepare(home)
+    ledger = Ledger.open(home, "Another demo window")
+    prepare_demo(ledger)
+    window = make_window(ledger, home)
+    session = window.session
+    session.standin = True
+
+    def link() -> None:
+        sheet = session.sheet
+        if sheet is not None and demo.year_of(sheet.name) is not None:
+            session.plate_sheet = sheet.sheets[0].name if sheet.sheets else None
+            session.link_to(workshop.address(sheet.name))
+
+    session.choose_printer(printer)
+    window.refresh_printers()
+    window.add_hands(lambda: workshop.ports(session.sheet.name if session.sheet else "")["hands"])
+    session.printer_changed.connect(link)
+    link()
+    return window
+
+
+def make_window(ledger: Ledger, home: Path) -> "Window":
+    """The window on an open ledger."""
+    from tallgrain.ui.app.heartbeat import Heartbeat
+    from tallgrain.ui.app.window import Window
+    from tallgrain.ui.session.session import Session
+
+    log_to_file(home)
+    window = Window(Session(ledger))
+    window.session.setParent(window)
+    heart = Heartbeat(window)
+    window.session.began.connect(heart.reset)
+    window.session.ended.connect(lambda _: heart.tell())
+    return window
+
+
+def prepare_demo(ledger: Ledger) -> None:
+    """Store the demo's first printer where it is not there yet."""
+    demo.put_sheet(ledger, DEMO_PRINTER)

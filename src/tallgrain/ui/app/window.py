@@ -1,0 +1,358 @@
+"""The window: header, route, station, and the keys that work from anywhere."""
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Generic, TypeVar, cast
+
+from PyQt6.QtCore import QEvent, QObject, QSettings, Qt
+from PyQt6.QtGui import (
+    QCloseEvent,
+    QDragEnterEvent,
+    QDropEvent,
+    QKeyEvent,
+    QUndoStack,
+)
+from PyQt6.QtWidgets import (
+    QApplication,
+    QHBoxLayout,
+    QMainWindow,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from tallgrain.errors import TallGrainError
+from tallgrain.paths import data_home
+from tallgrain.store.ledger import MachineEvent
+from tallgrain.ui.app.asking import Asking
+from tallgrain.ui.app.closing import may_close
+from tallgrain.ui.app.filing import Filing
+from tallgrain.ui.app.menus import Menus
+from tallgrain.ui.app.tones import Tones
+from tallgrain.ui.app.wheel import Wheel
+from tallgrain.ui.session.drafts import Drafts
+from tallgrain.ui.session.drift_work import DriftWork
+from tallgrain.ui.session.edits import NoteEvent, PutAwayEdit
+from tallgrain.ui.session.probe_work import ProbeWork
+from tallgrain.ui.session.session import Session
+from tallgrain.ui.session.skew_work import SkewWork
+from tallgrain.ui.session.values_work import ValuesWork
+from tallgrain.ui.stations.base import Room, Shared, Station
+from tallgrain.ui.stations.rooms import ROUTE
+from tallgrain.ui.widgets.bench import ClearanceRow
+from tallgrain.ui.widgets.header import Header
+from tallgrain.ui.widgets.route import Route
+from tallgrain.ui.widgets.strip import Strip
+
+if TYPE_CHECKING:
+    from tallgrain.ui.demo.hands import Hands
+    from tallgrain.ui.stations.adjusters.station import AdjustersStation
+    from tallgrain.ui.stations.drift.station import DriftStation
+    from tallgrain.ui.stations.gap.station import GapStation
+    from tallgrain.ui.stations.handover.station import HandoverStation
+    from tallgrain.ui.stations.machine.station import MachineStation
+    from tallgrain.ui.stations.probe.station import ProbeStation
+    from tallgrain.ui.stations.skew.station import SkewStation
+    from tallgrain.ui.stations.surface.station import SurfaceStation
+    from tallgrain.ui.stations.tilt.station import TiltStation
+    from tallgrain.ui.stations.towers.station import TowersStation
+
+S = TypeVar("S", bound=Station)
+
+
+class Opened(Generic[S]):
+    """A station by its name, opened by whoever asks for it first."""
+
+    def __init__(self, name: str) -> None:
+        self._name = name
+
+    def __get__(self, window: "Window", owner: object) -> S:
+        return cast(S, window.open(self._name))
+
+
+class Window(QMainWindow):
+    """Tall Grain's window."""
+
+    machine: "Opened[MachineStation]" = Opened("Machine")
+    probe: "Opened[ProbeStation]" = Opened("Probe")
+    tilt: "Opened[TiltStation]" = Opened("Tilt")
+    adjusters: "Opened[AdjustersStation]" = Opened("Adjusters")
+    towers: "Opened[TowersStation]" = Opened("Towers")
+    surface: "Opened[SurfaceStation]" = Opened("Surface")
+    gap: "Opened[GapStation]" = Opened("Gap")
+    skew: "Opened[SkewStation]" = Opened("Skew")
+    handover: "Opened[HandoverStation]" = Opened("Handover")
+    drift: "Opened[DriftStation]" = Opened("Drift")
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.hands: Hands | None = None
+        self.setWindowTitle("Tall Grain")
+        self.setMinimumSize(1024, 700)
+        self.edits = QUndoStack(self)
+        self.drafts = Drafts(session, self.edits)
+        self.files = Filing(self)
+        self.asking = Asking(self)
+        checks = ProbeWork(session)
+        self.values = ValuesWork(session, checks, data_home() / "backups")
+        shared = Shared(
+            session, self.drafts, checks, self.values, SkewWork(session, checks, self.values),
+            DriftWork(session, checks), self.visit, self.take_event,
+        )  # fmt: skip
+        self.shared = shared
+        self.rooms: dict[str, Room] = {kind.name: kind(shared) for kind in ROUTE}
+        self._build()
+        self.menus = Menus(self)
+        self.station: Station = self.surface
+        self.visit("Surface")
+        self.surface.bench.primary.setFocus()
+        session.changed.connect(self.refresh)
+        session.refused.connect(self.tell)
+        session.failed.connect(self.asking.network)
+        session.unreadable.connect(self.asking.name)
+        session.printer_changed.connect(self.refresh_printers)
+        self.drafts.changed.connect(self.refresh)
+        session.back.changed.connect(self.refresh)
+        shared.drift.changed.connect(self.refresh)
+        self.tones = Tones(data_home() / "tones")
+        session.touched.connect(lambda: self.tones.play("touch"))
+        session.ended.connect(self._sound)
+        self.setAcceptDrops(True)
+        app = QApplication.instance()
+        assert app is not None
+        self.wheel = Wheel()
+        app.installEventFilter(self)
+        self._remembered()
+        self.refresh_printers()
+
+    def _build(self) -> None:
+        self.header = Header(self.session)
+        self.header.stop.connect(self.session.halt)
+        self.header.printer_chosen.connect(self.session.choose_printer)
+        self.route = Route(list(self.rooms))
+        self.route.chosen.connect(self.visit)
+        self.stack = QStackedWidget()
+        self.strip = Strip(self.session.back)
+        self.strip.show_wanted.connect(self.session.show_stored)
+        self.strip.event_wanted.connect(self.asking.event)
+        beside = QVBoxLayout()
+        beside.setSpacing(0)
+        beside.addWidget(self.stack, 1)
+        below = QVBoxLayout()
+        below.setContentsMargins(14, 0, 14, 10)
+        below.addWidget(self.strip)
+        beside.addLayout(below)
+        middle = QHBoxLayout()
+        middle.setSpacing(0)
+        middle.addWidget(self.route)
+        middle.addLayout(beside, 1)
+        whole = QVBoxLayout()
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.setSpacing(0)
+        whole.addWidget(self.header)
+        whole.addLayout(middle, 1)
+        central = QWidget()
+        central.setLayout(whole)
+        self.setCentralWidget(central)
+
+    # Stations
+
+    def open(self, name: str) -> Station:
+        """A station's page, built now where it was not yet."""
+        room = self.rooms[name]
+        built = room.is_open
+        station = room.station
+        if not built:
+            self.stack.addWidget(station.widget)
+        return station
+
+    def visit(self, name: str) -> None:
+        """Show a station."""
+        self.station = self.open(name)
+        self.stack.setCurrentWidget(self.station.widget)
+        self.route.choose(name)
+        self.station.refresh()
+        self.strip.tell_story(self.rooms[name].story)
+
+    def primary(self) -> None:
+        """The one next step of the station that is shown."""
+        self.station.primary()
+
+    def secondary(self) -> None:
+        """Break off what runs."""
+        self.station.secondary()
+
+    def plan(self) -> None:
+        """Plan the next survey's points."""
+        self.visit("Surface")
+        self.surface.open_plan()
+
+    def survey_pair(self, rounds: str) -> None:
+        """Two surveys that are compared."""
+        self.visit("Surface")
+        self.surface.survey_pair(rounds)
+
+    def take_clearance(self, take: Callable[[ClearanceRow], None]) -> None:
+        """What was typed at the station that is shown."""
+        for row in self.station.clearance_rows:
+            if row.isVisible():
+                take(row)
+
+    def add_hands(self, where: Callable[[], str]) -> None:
+        """The demo's Hands menu: what a person would do at the printer."""
+        from tallgrain.ui.demo.at_the_bench import hands_menu
+
+        self.hands = hands_menu(self, where)
+
+    # Following the session
+
+    def refresh(self) -> None:
+        """Follow the session."""
+        s = self.session
+        self.strip.tolerance = s.sheet.tolerance.flatness_mm if s.sheet else None
+        self.route.show_kernels([room.kernel() for room in self.rooms.values()])
+        self.menus.follow()
+
+    def refresh_printers(self) -> None:
+        """Show the printers of the ledger."""
+        names = [name for name, _ in self.session.ledger.machines()]
+        for name in names:
+            if self.session.sheet is None:
+                self.session.choose_printer(name)
+        chosen = self.session.sheet.name if self.session.sheet else ""
+        self.header.set_printers(names, chosen)
+        self.header.refresh()
+        self.refresh()
+
+    def toggle_tones(self) -> None:
+        """Tones on or off."""
+        self.tones.on = not self.tones.on
+
+    def _sound(self, how: str) -> None:
+        tone = {"complete": "turn", "broken_off": "turn", "halted": "stopped"}.get(how, "fault")
+        self.tones.play(tone)
+
+    # What a person decides
+
+    def teach_console(self) -> None:
+        """Teach the language of a printer that only has a text console."""
+        from tallgrain.ui.dialogs.teaching import TeachingDialog
+
+        if not self.session.busy:
+            self.teaching = TeachingDialog(self)
+            self.teaching.show()
+
+    def copy_table(self) -> None:
+        """The points of what is shown, with units, to the clipboard."""
+        clipboard = QApplication.clipboard()
+        assert clipboard is not None
+        clipboard.setText(self.surface.table())
+
+    def put_away_shown(self) -> None:
+        """The survey that is shown was made or read by mistake."""
+        shown = self.session.shown
+        if shown is not None:
+            self.turn_away("survey", shown.head.ident, f"survey {shown.head.ident}", True)
+
+    def put_away_printer(self) -> None:
+        """The printer that is shown was entered by mistake."""
+        sheet = self.session.sheet
+        if sheet is not None:
+            self.turn_away("machine", sheet.name, sheet.name, True)
+
+    def turn_away(self, what: str, ident: str, words: str, away: bool) -> None:
+        """Put something away, or bring it back."""
+        try:
+            if away:
+                self.edits.push(PutAwayEdit(self.session, what, ident, words))
+            else:
+                self.session.put_away(what, ident, False)
+        except TallGrainError as error:
+            self.tell(error)
+
+    def take_event(self, event: MachineEvent) -> None:
+        """Enter an event; it can be undone."""
+        try:
+            self.edits.push(NoteEvent(self.session.back, event))
+        except TallGrainError as error:
+            self.tell(error)
+
+    def hands_in(self) -> None:
+        """A person's hands go to the printer; where it is hot, cooling is offered first."""
+        self.asking.hands_in()
+
+    def hands_clear(self) -> None:
+        """They are away again."""
+        self.session.set_hands(False)
+
+    def tell(self, error: TallGrainError) -> None:
+        """Say what went wrong and what to do; the window goes on."""
+        self.asking.tell(error)
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        """Files may be dropped."""
+        mime = event.mimeData() if event else None
+        if event is not None and mime is not None and mime.hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        """Take each file that was dropped."""
+        mime = event.mimeData() if event else None
+        for url in mime.urls() if mime is not None else ():
+            self.files.take_file(Path(url.toLocalFile()))
+
+    # Keys from anywhere, and the end
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        """Esc halts while Tall Grain owns a motion, whatever has the focus."""
+        if event is not None and self.wheel.takes(watched, event):
+            return True
+        if event is not None and event.type() == QEvent.Type.KeyPress:
+            self.session.care.somebody_is_here()
+        if (
+            isinstance(event, QKeyEvent)
+            and event.key() == Qt.Key.Key_Escape
+            and self.session.busy
+            and event.type() in (QEvent.Type.ShortcutOverride, QEvent.Type.KeyPress)
+        ):
+            if event.type() == QEvent.Type.ShortcutOverride:
+                event.accept()
+            elif not event.isAutoRepeat():
+                self.halt_key()
+            return True
+        return super().eventFilter(watched, event)
+
+    def halt_key(self) -> None:
+        """Esc while Tall Grain owns a motion."""
+        if not self.session.halting:
+            self.session.halt()
+
+    def _settings(self) -> QSettings:
+        return QSettings(str(data_home() / "window.ini"), QSettings.Format.IniFormat)
+
+    def _remembered(self) -> None:
+        geometry = self._settings().value("geometry")
+        if geometry is None or not self.restoreGeometry(geometry):
+            self.resize(1280, 800)
+
+    def closeEvent(self, event: QCloseEvent | None) -> None:
+        """Leave the printer raised and the ledger closed."""
+        assert event is not None
+        if not self.may_close():
+            event.ignore()
+            return
+        self._settings().setValue("geometry", self.saveGeometry())
+        app = QApplication.instance()
+        assert app is not None
+        app.removeEventFilter(self)
+        if self.hands:
+            self.hands.close()
+        self.files.worker.finish()
+        self.shared.drift.close()
+        self.session.close()
+        event.accept()
+
+    def may_close(self) -> bool:
+        """What would be left behind or lost is a question."""
+        return may_close(self)

@@ -1,0 +1,422 @@
+"""The teaching window: a live console on one side, a dialect that grows on the other."""
+
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QTextCursor
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QDialog,
+    QDoubleSpinBox,
+    QFileDialog,
+    QGridLayout,
+    QHBoxLayout,
+    QLineEdit,
+    QListWidget,
+    QPlainTextEdit,
+    QVBoxLayout,
+    QWidget,
+)
+
+from tallgrain.errors import TallGrainError
+from tallgrain.link.connect import dialect_folder
+from tallgrain.link.console.dialect import OPERATIONS
+from tallgrain.link.console.pattern import swept
+from tallgrain.link.console.record import replayed
+from tallgrain.link.console.teaching import PROOF_MM, Lesson, RawConsole
+from tallgrain.link.console.transport import ConsoleUrl, devices, opened
+from tallgrain.textio import unwritable, write_text
+from tallgrain.ui.app import theme
+from tallgrain.ui.session.worker import Worker
+from tallgrain.ui.widgets.parts import button, label, put, tell
+
+US, PRINTER = "→ ", "  "
+PARTS = ("z", "x", "y", "met_z", "nozzle_c", "nozzle_to_c", "plate_c", "plate_to_c", "live", "kept")
+MOST_LINES = 5000
+
+
+class TeachingDialog(QDialog):
+    """Type a line, see the reply, sweep its figure; try each operation, harmless ones first."""
+
+    line_came = pyqtSignal(str)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Teach a console")
+        self.resize(1160, 720)
+        self.lesson = Lesson()
+        self.console: RawConsole | None = None
+        self._replayed: list[str] = []
+        self.worker = Worker(self)
+        self.worker.done.connect(self._done)
+        self.worker.failed.connect(lambda _, error: tell(self.said, str(error)))
+        self.line_came.connect(lambda line: self._write(PRINTER + line))
+        row = QHBoxLayout(self)
+        row.addLayout(self._left(), 5)
+        row.addLayout(self._right(), 6)
+        self._choose(0)
+
+    # The two sides
+
+    def _left(self) -> QVBoxLayout:
+        column = QVBoxLayout()
+        self.where = QComboBox()
+        self.where.setEditable(True)
+        self.where.setAccessibleName("Device or address of the console")
+        for device in devices():
+            self.where.addItem(device.name, f"serial:{device.path}")
+        self.link = button("&Open")
+        self.link.clicked.connect(self.open_console)
+        self.session = button("A recorded &session …")
+        self.session.clicked.connect(self.ask_session)
+        top = QHBoxLayout()
+        top.addWidget(self.where, 1)
+        top.addWidget(self.link)
+        top.addWidget(self.session)
+        column.addLayout(top)
+        self.transcript = QPlainTextEdit()
+        self.transcript.setReadOnly(True)
+        self.transcript.setMaximumBlockCount(MOST_LINES)
+        self.transcript.setFont(theme.font(12))
+        self.transcript.setAccessibleName("What was sent (→) and what the console said")
+        column.addWidget(self.transcript, 1)
+        self.line = QLineEdit()
+        self.line.setPlaceholderText("Type a line, Enter sends it")
+        self.line.setAccessibleName("A line to send")
+        self.line.returnPressed.connect(self.send)
+        column.addWidget(self.line)
+        column.addWidget(label(
+            "Nothing is sent but what you type or try. A line that moves the printer moves it: "
+            "keep it well above the plate.", "muted", wrap=True,
+        ))  # fmt: skip
+        return column
+
+    def _right(self) -> QVBoxLayout:
+        column = QVBoxLayout()
+        grid = QGridLayout()
+        self.name = _edit("Its name", "Mine")
+        self.ends = _edit("The line that ends a reply", "ok")
+        self.busy = _edit("The line that says it is still at it", "")
+        self.no = _edit("A line that is a no; {sentence:text} is told", "")
+        self.length, self.z = QComboBox(), QComboBox()
+        for words, value in (("lengths in …", ""), ("mm", "mm"), ("µm", "um"), ("inches", "inch")):
+            self.length.addItem(words, value)
+        for words, way in (("z grows …", 0), ("upward", 1), ("downward", -1)):
+            self.z.addItem(words, way)
+        self.length.setAccessibleName("The unit of lengths")
+        self.z.setAccessibleName("The direction of z")
+        for i, (words, part) in enumerate((
+            ("name", self.name), ("a reply ends with", self.ends), ("busy", self.busy),
+            ("a no", self.no), ("unit", self.length), ("direction", self.z),
+        )):  # fmt: skip
+            grid.addWidget(label(words, role="muted"), i // 2, 2 * (i % 2))
+            grid.addWidget(part, i // 2, 2 * (i % 2) + 1)
+        for edit in (self.name, self.ends, self.busy, self.no):
+            edit.editingFinished.connect(self._framing)
+        for box in (self.length, self.z):
+            box.activated.connect(lambda _: self._framing())
+        column.addLayout(grid)
+        middle = QHBoxLayout()
+        self.list = QListWidget()
+        self.list.setAccessibleName("Operations: proven, taught, missing")
+        self.list.setFixedWidth(210)
+        self.list.currentRowChanged.connect(self._choose)
+        middle.addWidget(self.list)
+        middle.addLayout(self._operation(), 1)
+        column.addLayout(middle, 1)
+        self.said = label(role="safety", wrap=True)
+        column.addWidget(self.said)
+        row = QHBoxLayout()
+        self.save = button("&Save this dialect", "primary")
+        self.save.clicked.connect(self.save_dialect)
+        self.shut = button("Close")
+        self.shut.clicked.connect(self.close)
+        row.addWidget(self.save, 1)
+        row.addWidget(self.shut)
+        column.addLayout(row)
+        return column
+
+    def _operation(self) -> QVBoxLayout:
+        column = QVBoxLayout()
+        self.head = label("", "head")
+        self.needs = label(role="muted", wrap=True)
+        self.sends = QPlainTextEdit()
+        self.sends.setAccessibleName("The lines that ask for it, one under the other")
+        self.sends.setFixedHeight(64)
+        self.says = QPlainTextEdit()
+        self.says.setAccessibleName("The lines that it answers, as patterns")
+        self.own_end = _edit("Its own last line, where it has one", "")
+        for edit in (self.sends, self.says):
+            edit.setTabChangesFocus(True)
+        self.part = QComboBox()
+        self.part.addItems(PARTS)
+        self.part.setEditable(True)
+        self.part.setAccessibleName("What the swept figure is")
+        self.sweep = button("The s&wept figure is this")
+        self.sweep.clicked.connect(self.take_swept)
+        swept_row = QHBoxLayout()
+        swept_row.addWidget(self.part)
+        swept_row.addWidget(self.sweep, 1)
+        acts = QHBoxLayout()
+        self.teach = button("&Teach it so")
+        self.teach.clicked.connect(self.teach_it)
+        self.try_it = button("T&ry it")
+        self.try_it.clicked.connect(self.try_now)
+        self.out = button("It &can't do that")
+        self.out.clicked.connect(self.leave_out)
+        for part in (self.teach, self.try_it, self.out):
+            acts.addWidget(part, 1)
+        proof = QHBoxLayout()
+        self.rose = QDoubleSpinBox()
+        self.rose.setRange(-400, 400)
+        self.rose.setDecimals(1)
+        self.rose.setSuffix(" mm up, by my ruler")
+        self.rose.setAccessibleName("How far the nozzle went up, measured")
+        self.saw = button("I &measured this")
+        self.saw.clicked.connect(self.measured)
+        proof.addWidget(self.rose, 1)
+        proof.addWidget(self.saw)
+        self.proof = QWidget()
+        self.proof.setLayout(proof)
+        put(column, self.head, self.needs, label("sent", "muted"), self.sends)
+        put(column, label("answered", "muted"), self.says)
+        column.addLayout(swept_row)
+        column.addWidget(self.own_end)
+        column.addLayout(acts)
+        column.addWidget(self.proof)
+        return column
+
+    # The console
+
+    def open_console(self) -> None:
+        """Open what is chosen; a line may be typed then."""
+        index = self.where.currentIndex()
+        named = self.where.itemText(index) == self.where.currentText()
+        text = str(self.where.itemData(index)) if named and index >= 0 else self.where.currentText()
+        scheme, _, rest = text.partition(":")
+        self.close_console()
+        url = ConsoleUrl(scheme or "serial", rest.removeprefix("//"), "", None)
+        self.worker.do("open", partial(self._opened, url))
+
+    def _opened(self, url: ConsoleUrl) -> RawConsole:
+        return RawConsole(opened(url, 115200), self.line_came.emit)
+
+    def send(self) -> None:
+        """Send what was typed."""
+        words = self.line.text().strip()
+        if self.console is None or not words:
+            return
+        self._write(US + words)
+        self.line.clear()
+        self.worker.do("ask", partial(self.console.ask, words))
+
+    def ask_session(self) -> None:
+        """A recorded session instead of a printer."""
+        name, _ = QFileDialog.getOpenFileName(self, "A recorded session", "", "Session (*.jsonl)")
+        if name:
+            self.load_session(Path(name))
+
+    def load_session(self, path: Path) -> None:
+        """Show a recorded session; patterns can be taught from it."""
+        try:
+            for said in replayed(path):
+                self._write((US if said.ours else PRINTER) + said.line)
+                if not said.ours:
+                    self._replayed.append(said.line)
+        except TallGrainError as error:
+            tell(self.said, str(error))
+
+    def close_console(self) -> None:
+        """Let go of it."""
+        if self.console is not None:
+            self.console.close()
+            self.console = None
+
+    def _write(self, line: str) -> None:
+        self.transcript.appendPlainText(line)
+
+    # Teaching
+
+    @property
+    def operation(self) -> str:
+        """The one that is chosen."""
+        return list(OPERATIONS)[max(self.list.currentRow(), 0)]
+
+    def choose(self, operation: str) -> None:
+        """Show one operation."""
+        self.list.setCurrentRow(list(OPERATIONS).index(operation))
+
+    def _choose(self, _: int) -> None:
+        one = self.lesson.operations.get(self.operation)
+        tell(self.head, self.operation.replace("_", " "))
+        needs = ", ".join(f"{{{n}}}" for n in sorted(OPERATIONS[self.operation]))
+        tell(self.needs, f"its line is told {needs}" if needs else "its line is told nothing more")
+        self.sends.setPlainText("\n".join(one.send) if one else "")
+        self.says.setPlainText("\n".join(one.says) if one else "")
+        self.own_end.setText(one.done if one else "")
+        self.refresh()
+
+    def _framing(self) -> None:
+        lesson = self.lesson
+        lesson.name = self.name.text().strip() or "Mine"
+        lesson.done = self.ends.text().strip() or "ok"
+        lesson.busy = tuple(w for w in (self.busy.text().strip(),) if w)
+        no = self.no.text().strip()
+        lesson.troubles = ((no, ""),) if no else ()
+        lesson.length, lesson.z = self.length.currentData(), self.z.currentData()
+        self.refresh()
+
+    def take_swept(self) -> None:
+        """The figure that is swept in the transcript becomes a part of a pattern."""
+        cursor = self.transcript.textCursor()
+        block = cursor.block()
+        start = min(cursor.anchor(), cursor.position()) - block.position()
+        end = max(cursor.anchor(), cursor.position()) - block.position()
+        text = block.text()
+        if not cursor.hasSelection() or not text.startswith(PRINTER):
+            tell(self.said, "Sweep a figure in a line that the console said.")
+            return
+        cut = len(PRINTER)
+        name = self.part.currentText().strip()
+        self._do(lambda: self._add(swept(text[cut:], start - cut, end - cut, name)))
+
+    def _add(self, pattern: str) -> str:
+        lines = [w for w in self.says.toPlainText().splitlines() if w.strip()]
+        self.says.setPlainText("\n".join([*lines, pattern]))
+        return f"The pattern: {pattern}"
+
+    def teach_it(self) -> None:
+        """Teach what is written."""
+
+        def act() -> str:
+            send, says = (
+                tuple(w.strip() for w in edit.toPlainText().splitlines() if w.strip())
+                for edit in (self.sends, self.says)
+            )
+            self.lesson.teach(self.operation, send, says, self.own_end.text().strip())
+            return "Taught. Try it where it is harmless."
+
+        self._do(act)
+
+    def leave_out(self) -> None:
+        """It can't do that."""
+
+        def act() -> str:
+            self.lesson.leave_out(self.operation)
+            return "Declared absent."
+
+        self._do(act)
+
+    def try_now(self) -> None:
+        """Try it at the printer, where that may be."""
+
+        def act() -> str:
+            lines = self.lesson.lines_to_try(self.operation)
+            if self.console is None:
+                # Offline: what was recorded is the answer.
+                return self.lesson.tried(self.operation, self._replayed)
+            for line in lines:
+                self._write(US + line)
+            self.worker.do("try", partial(self._asked, self.console, self.operation, lines))
+            return "Trying …"
+
+        self._do(act)
+
+    @staticmethod
+    def _asked(
+        console: RawConsole, operation: str, lines: tuple[str, ...]
+    ) -> tuple[str, list[str]]:
+        said: list[str] = []
+        for line in lines:
+            said += console.ask(line)
+        return operation, said
+
+    def measured(self) -> None:
+        """What the builder's ruler says of the move up."""
+        self.rose.interpretText()
+        self._do(lambda: self.lesson.measured_up(self.rose.value()))
+
+    def save_dialect(self) -> None:
+        """Write the dialect to the builder's folder."""
+
+        def act() -> str:
+            text, folder = self.lesson.toml(), dialect_folder()
+            name = "".join(c if c.isalnum() else "-" for c in self.lesson.name.lower())
+            path = folder / f"{name}.toml"
+            try:
+                folder.mkdir(parents=True, exist_ok=True)
+            except OSError as error:
+                raise unwritable(folder, error) from None
+            write_text(path, text)
+            return f"Saved as {path}. Link with ?dialect={name}."
+
+        self._do(act)
+
+    def _do(self, act: Callable[[], str]) -> None:
+        try:
+            tell(self.said, act())
+        except TallGrainError as error:
+            tell(self.said, str(error))
+        self.refresh()
+
+    def _done(self, name: str, result: object) -> None:
+        if isinstance(result, RawConsole):
+            self.console = result
+            tell(self.said, "Open. Type a line, such as one that asks who is there.")
+        elif name == "try" and isinstance(result, tuple):
+            operation, said = result
+            words = self.lesson.tried(operation, said)
+            if operation == "lift" and "Understood" in words:
+                words = f"Understood. Measure: did it rise by {PROOF_MM:g} mm? Type what you see."
+            tell(self.said, words)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Checklist and buttons."""
+        rows = self.lesson.checklist()
+        if self.list.count() != len(rows):
+            self.list.blockSignals(True)
+            self.list.clear()
+            self.list.addItems([n for n, _ in rows])
+            self.list.setCurrentRow(0)
+            self.list.blockSignals(False)
+        for i, (name, state) in enumerate(rows):
+            item = self.list.item(i)
+            if item is not None:
+                item.setText(f"{name.replace('_', ' ')}: {state}")
+                item.setForeground(theme.RUST if state == "missing" else theme.INK)
+        operation = self.operation
+        self.try_it.setEnabled(self.lesson.may_try(operation) is None)
+        self.proof.setVisible(operation == "lift")
+        self.save.setEnabled(all(state != "missing" for _, state in rows))
+
+    def sweep_text(self, words: str) -> None:
+        """Select the newest place of some words in the transcript."""
+        document = self.transcript.document()
+        assert document is not None
+        cursor = self.transcript.textCursor()
+        cursor.movePosition(QTextCursor.MoveOperation.End)
+        found = document.find(words, cursor, document.FindFlag.FindBackward)
+        if not found.isNull():
+            self.transcript.setTextCursor(found)
+
+    def closeEvent(self, event: object) -> None:
+        """Let go of the console and the thread."""
+        self.close_console()
+        self.worker.finish()
+        event.accept()  # type: ignore[attr-defined]
+
+    def keyPressEvent(self, event: object) -> None:
+        """Enter sends a line; it closes nothing."""
+        key = event.key()  # type: ignore[attr-defined]
+        if key not in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            super().keyPressEvent(event)  # type: ignore[arg-type]
+
+
+def _edit(name: str, text: str) -> QLineEdit:
+    made = QLineEdit(text)
+    made.setAccessibleName(name)
+    made.setPlaceholderText(name)
+    return made

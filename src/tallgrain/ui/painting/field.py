@@ -1,0 +1,473 @@
+"""The field from above: plate, supports, reach and heights, drawn to scale on any painter."""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QColor, QImage, QLinearGradient, QPainter, QPainterPath, QPolygonF
+
+from tallgrain.core.machine.outline import Disc, Rectangle
+from tallgrain.core.machine.reach import Reach
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.surface.chart import Chart
+from tallgrain.ui.app import theme
+from tallgrain.ui.painting.colours import height_image
+from tallgrain.ui.painting.pens import hatched, pen, text, triangle
+from tallgrain.ui.widgets.words import MINUS, mm
+
+SCALE_WIDTH = 96.0
+AXIS_LEFT = 44.0
+AXIS_BOTTOM = 40.0
+TOP = 8.0
+CROWDED = 900
+
+
+@dataclass(frozen=True)
+class Picture:
+    """What the field shows. points: (n, 2) mm planned or surveyed; heights: (k,) mm of the first
+    k of them, about the reference plane."""
+
+    sheet: MachineSheet
+    points: np.ndarray = field(default_factory=lambda: np.empty((0, 2)))
+    heights: np.ndarray = field(default_factory=lambda: np.empty(0))
+    dropped: tuple[tuple[float, float], ...] = ()
+    chart: Chart | None = None
+    now: tuple[float, float] | None = None
+    flags: bool = True
+    show_points: bool = True
+    show_reach: bool = True
+    caption: tuple[str, str] = ("ridge", "hollow")
+    middle: str = "level"
+    line: tuple[tuple[float, float], tuple[float, float]] | None = None
+    cursor: tuple[float, float] | None = None
+    pinned: bool = False
+    crossed: tuple[tuple[float, float], ...] = ()
+    route: bool = False  # the order of travel
+    room: tuple[float, float, float, float] | None = None  # a purge line's spot
+    ringed: tuple[tuple[float, float], ...] = ()  # where a touch was left out
+    light: bool = False  # colours only, while the plate is being dragged
+    wipe: float | None = None  # left of this x one survey is shown, right of it another
+
+    def ground(self) -> tuple[object, ...]:
+        """What the drawing depends on, but for the line and the cursor, which move."""
+        return (
+            id(self.sheet), id(self.points), id(self.heights), id(self.chart), self.dropped,
+            self.now, self.flags, self.show_points, self.show_reach, self.caption,
+            self.middle, self.pinned, self.crossed, self.light, self.route, self.room, self.ringed,
+            self.wipe,
+        )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class View:
+    """Where millimetres lie on the painter: one scale for both axes, y upward."""
+
+    box: QRectF
+    x0: float
+    y1: float
+    scale: float
+
+    def at(self, x: float, y: float) -> QPointF:
+        """The place of a point on the plate."""
+        return QPointF(
+            self.box.left() + (x - self.x0) * self.scale,
+            self.box.top() + (self.y1 - y) * self.scale,
+        )
+
+    def back(self, at: QPointF) -> tuple[float, float]:
+        """The point on the plate at a place."""
+        return (
+            self.x0 + (at.x() - self.box.left()) / self.scale,
+            self.y1 - (at.y() - self.box.top()) / self.scale,
+        )
+
+    def rect(self, r: Rectangle) -> QRectF:
+        """A rectangle of the plate."""
+        return QRectF(self.at(r.x0, r.y1), self.at(r.x1, r.y0))
+
+
+def whole_extent(sheet: MachineSheet) -> Rectangle:
+    """Plate, supports and adjusters with a little room around."""
+    box = sheet.plate.outline.box
+    around = [s.at for s in sheet.supports] + [a.at for a in sheet.adjusters]
+    xs = [box.x0 - 8, box.x1 + 8, *(x for x, _ in around)]
+    ys = [box.y0 - 8, box.y1 + 8, *(y for _, y in around)]
+    # Room for the names above and around what stands outside the plate.
+    room = 0.07 * max(box.width, box.depth) if around else 0.0
+    return Rectangle(min(xs) - room, min(ys) - room / 4, max(xs) + room, max(ys) + room)
+
+
+def bare(sheet: MachineSheet) -> MachineSheet:
+    """The plate alone: what supports and screws it has is of no account here."""
+    return sheet.model_copy(update={"supports": [], "adjusters": [], "keep_outs": []})
+
+
+def fitted(rect: QRectF, extent: Rectangle) -> View:
+    """The view that shows an extent as large as a rectangle allows, scale bar beside it."""
+    return plain_view(rect.adjusted(AXIS_LEFT, TOP, -SCALE_WIDTH, -AXIS_BOTTOM), extent)
+
+
+def plain_view(box: QRectF, extent: Rectangle) -> View:
+    """The view that shows an extent in the middle of a box, as large as it allows."""
+    scale = max(min(box.width() / extent.width, box.height() / extent.depth), 1e-3)
+    wide, deep = box.width() / scale, box.height() / scale
+    middle_x, middle_y = extent.middle
+    return View(box, middle_x - wide / 2, middle_y + deep / 2, scale)
+
+
+def paint_field(painter: QPainter, rect: QRectF, picture: Picture, view: View) -> None:
+    """Draw the field into a rectangle."""
+    paint_ground(painter, rect, picture, view)
+    paint_over(painter, picture, view)
+
+
+def paint_over(painter: QPainter, picture: Picture, view: View) -> None:
+    """Draw what moves with the mouse and the keys: the section's line and the cursor."""
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setClipRect(view.box.adjusted(-AXIS_LEFT, -TOP, 18, AXIS_BOTTOM))
+    if picture.wipe is not None:
+        _wipe(painter, picture, view)
+    if picture.line:
+        _line(painter, picture.line, view)
+    if picture.cursor:
+        _cursor(painter, view.at(*picture.cursor))
+    painter.restore()
+
+
+def _wipe(painter: QPainter, picture: Picture, view: View) -> None:
+    """Where one survey ends and the other begins."""
+    box = picture.sheet.plate.outline.box
+    x = picture.wipe if picture.wipe is not None else box.middle[0]
+    top, bottom = view.at(x, box.y1), view.at(x, box.y0)
+    painter.setPen(pen(theme.INK, 2))
+    painter.drawLine(top, bottom)
+    for words, off in (("A", -14.0), ("B", 14.0)):
+        at = QPointF(top.x() + off, top.y() + 18)
+        text(painter, at, words, Qt.AlignmentFlag.AlignHCenter, 14, bold=True)
+
+
+def paint_ground(painter: QPainter, rect: QRectF, picture: Picture, view: View) -> None:
+    """Draw all the rest."""
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+    painter.setClipRect(view.box.adjusted(-AXIS_LEFT, -TOP, 18, AXIS_BOTTOM))
+    _plate(painter, picture, view)
+    if picture.chart:
+        paint_heights(painter, picture.chart, view, picture.light)
+    _frame(painter, picture, view)
+    if picture.room:
+        _room(painter, picture.room, view)
+    if picture.route and len(picture.points) > 1:
+        _route(painter, picture, view)
+    if picture.show_points and not picture.light:
+        _points(painter, picture, view)
+    if picture.chart and picture.flags:
+        _flags(painter, picture.chart, view)
+    _axes(painter, picture.sheet, view)
+    painter.restore()
+    if picture.chart:
+        paint_scale(painter, rect, picture.chart, picture.caption, picture.middle, picture.pinned)
+
+
+def _outline_path(outline: Rectangle | Disc, view: View) -> QPainterPath:
+    path = QPainterPath()
+    if isinstance(outline, Disc):
+        path.addEllipse(view.rect(outline.box))
+    else:
+        path.addRoundedRect(view.rect(outline), 5, 5)
+    return path
+
+
+def _square(box: QRectF) -> QPainterPath:
+    path = QPainterPath()
+    path.addRect(box)
+    return path
+
+
+def _plate(painter: QPainter, picture: Picture, view: View) -> None:
+    painter.setBrush(theme.PANEL)
+    painter.setPen(pen(theme.INK, 2))
+    painter.drawPath(_outline_path(picture.sheet.plate.outline, view))
+
+
+# Pictures of the last few charts; the chart is held too, so that its id stays its own.
+_drawn: dict[int, tuple[Chart, QImage, QPainterPath, QPainterPath]] = {}
+
+
+def _drawing_of(chart: Chart) -> tuple[QImage, QPainterPath, QPainterPath]:
+    """A chart's picture, its contour lines (in mm) and its level line."""
+    if id(chart) not in _drawn:
+        while len(_drawn) >= 4:
+            _drawn.pop(next(iter(_drawn)))
+        lines, level = QPainterPath(), QPainterPath()
+        for line in chart.contours:
+            path = level if abs(line.level) < chart.step / 2 else lines
+            path.addPolygon(QPolygonF([QPointF(x, y) for x, y in line.vertices.tolist()]))
+        _drawn[id(chart)] = (chart, height_image(chart.heights, chart.span), lines, level)
+    return _drawn[id(chart)][1:]
+
+
+_polygons: dict[int, tuple[np.ndarray, QPolygonF]] = {}
+
+
+def _polygon_of(points: np.ndarray) -> QPolygonF:
+    """Points (n, 2) mm as Qt wants them, kept for the next paint."""
+    if id(points) not in _polygons:
+        while len(_polygons) >= 4:
+            _polygons.pop(next(iter(_polygons)))
+        made = QPolygonF([QPointF(x, y) for x, y in points.tolist()])
+        _polygons[id(points)] = (points, made)
+    return _polygons[id(points)][1]
+
+
+def _in_millimetres(painter: QPainter, view: View) -> None:
+    """From here on the painter counts in mm on the plate, y to the rear."""
+    painter.translate(view.at(0, 0))
+    painter.scale(view.scale, -view.scale)
+
+
+def paint_heights(painter: QPainter, chart: Chart, view: View, light: bool = False) -> None:
+    """A chart's colours and, unless light, its contour lines."""
+    rows, columns = chart.heights.shape
+    # The raster's samples sit on the edges of the area, half a sample inside the picture's edge.
+    half_x = (chart.x1 - chart.x0) / (columns - 1) / 2
+    half_y = (chart.y1 - chart.y0) / (rows - 1) / 2
+    target = view.rect(
+        Rectangle(chart.x0 - half_x, chart.y0 - half_y, chart.x1 + half_x, chart.y1 + half_y)
+    )
+    image, lines, level = _drawing_of(chart)
+    painter.drawImage(target, image)
+    if light:
+        return
+    painter.save()
+    _in_millimetres(painter, view)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    for path, colour, width in ((lines, theme.INK.lighter(150), 0.7), (level, theme.INK, 1.8)):
+        drawn = pen(colour, width)
+        drawn.setCosmetic(True)
+        painter.setPen(drawn)
+        painter.drawPath(path)
+    painter.restore()
+
+
+def _frame(painter: QPainter, picture: Picture, view: View) -> None:
+    sheet = picture.sheet
+    if picture.show_reach:
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(pen(theme.GOLD, 1.2, Qt.PenStyle.DashLine))
+        reach = Reach(sheet)
+        painter.drawPath(
+            _outline_path(reach.surface, view) & _outline_path(reach.sensed, view)
+            if isinstance(reach.surface, Disc)
+            else _square(view.rect(reach.box))
+        )
+    for keep_out in sheet.keep_outs:
+        box = view.rect(keep_out.outline)
+        painter.setPen(pen(theme.INK, 1.2))
+        painter.setBrush(theme.METAL)
+        painter.drawRect(box)
+        painter.setBrush(hatched(theme.INK))
+        painter.drawRect(box)
+    for support in sheet.supports:
+        _support(painter, view.at(*support.at), f"Z {support.name}")
+    for adjuster in sheet.adjusters:
+        left = adjuster.at[0] < sheet.plate.outline.middle[0]
+        side = Qt.AlignmentFlag.AlignLeft if left else Qt.AlignmentFlag.AlignRight
+        _support(painter, view.at(*adjuster.at), adjuster.name, side)
+
+
+def _support(
+    painter: QPainter, at: QPointF, name: str,
+    side: Qt.AlignmentFlag = Qt.AlignmentFlag.AlignHCenter,
+) -> None:  # fmt: skip
+    painter.setPen(pen(theme.INK, 1.4))
+    painter.setBrush(theme.GOLD_WASH)
+    painter.drawEllipse(at, 8, 8)
+    painter.drawLine(at - QPointF(5, 0), at + QPointF(5, 0))
+    painter.drawLine(at - QPointF(0, 5), at + QPointF(0, 5))
+    # A screw's name runs inward from it, clear of the plate's edge.
+    shift = {Qt.AlignmentFlag.AlignLeft: -8.0, Qt.AlignmentFlag.AlignRight: 8.0}.get(side, 0.0)
+    text(painter, at + QPointF(shift, -13), name, side, 12, theme.MUTED)
+
+
+def _room(painter: QPainter, room: tuple[float, float, float, float], view: View) -> None:
+    """Where the purge line goes."""
+    box = view.rect(Rectangle(*room))
+    painter.setPen(pen(theme.GOLD, 1.6))
+    painter.setBrush(theme.GOLD_WASH)
+    painter.drawRect(box)
+    wide = box.width() > box.height()
+    at = QPointF(box.center().x(), box.bottom() + 14) if wide else box.center() + QPointF(8, 4)
+    side = Qt.AlignmentFlag.AlignHCenter if wide else Qt.AlignmentFlag.AlignLeft
+    text(painter, at, "purge", side, 11, theme.MUTED)
+
+
+def _route(painter: QPainter, picture: Picture, view: View) -> None:
+    """The way from point to point, with its beginning and its end named."""
+    painter.save()
+    _in_millimetres(painter, view)
+    way = pen(theme.GOLD, 1.0)
+    way.setCosmetic(True)
+    painter.setPen(way)
+    painter.drawPolyline(_polygon_of(picture.points))
+    painter.restore()
+    for i, name in ((0, "first"), (-1, "last")):
+        at = view.at(*(float(c) for c in picture.points[i]))
+        text(painter, at + QPointF(7, -6), name, Qt.AlignmentFlag.AlignLeft, 11, theme.MUTED)
+
+
+def _points(painter: QPainter, picture: Picture, view: View) -> None:
+    done = len(picture.heights)
+    crowded = len(picture.points) > CROWDED
+    places = _polygon_of(picture.points)
+    fill = theme.PANEL if picture.chart else theme.GRAIN
+    painter.save()
+    _in_millimetres(painter, view)
+    # Thousands of round dots cost more than they show: there they are small and square.
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing, not crowded)
+    for dots, edge, inside in (
+        (places.mid(0, done), theme.INK, fill),
+        (places.mid(done), theme.METAL, theme.PANEL),
+    ):
+        # A dot is a point drawn with a wide round pen, twice: its edge, then its fill.
+        for colour, width in ((edge, 2.4),) if crowded else ((edge, 7.2), (inside, 5.2)):
+            drawn = pen(colour, width)
+            drawn.setCosmetic(True)
+            if crowded:
+                drawn.setCapStyle(Qt.PenCapStyle.SquareCap)
+            painter.setPen(drawn)
+            painter.drawPoints(dots)
+    painter.restore()
+    for x, y in (*picture.dropped, *picture.crossed):
+        at = view.at(x, y)
+        painter.setPen(pen(theme.RUST, 1.6))
+        painter.drawLine(at - QPointF(4, 4), at + QPointF(4, 4))
+        painter.drawLine(at - QPointF(4, -4), at + QPointF(4, -4))
+    for x, y in picture.ringed:
+        painter.setPen(pen(theme.RUST, 1.6))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawEllipse(view.at(x, y), 7, 7)
+    if picture.now:
+        painter.setPen(pen(theme.GOLD, 2.5))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawEllipse(view.at(*picture.now), 9, 9)
+
+
+def _line(
+    painter: QPainter, line: tuple[tuple[float, float], tuple[float, float]], view: View
+) -> None:
+    p, q = view.at(*line[0]), view.at(*line[1])
+    painter.setPen(pen(theme.PANEL, 3.5))
+    painter.drawLine(p, q)
+    painter.setPen(pen(theme.INK, 1.6, Qt.PenStyle.DashLine))
+    painter.drawLine(p, q)
+    for at, name in ((p, "P"), (q, "Q")):
+        painter.setPen(pen(theme.INK, 1.4))
+        painter.setBrush(theme.GOLD_WASH)
+        painter.drawEllipse(at, 8.5, 8.5)
+        text(painter, at + QPointF(0, 4.5), name, Qt.AlignmentFlag.AlignHCenter, 12, bold=True)
+
+
+def _cursor(painter: QPainter, at: QPointF) -> None:
+    for colour, width in ((theme.PANEL, 4.0), (theme.INK, 1.6)):
+        painter.setPen(pen(colour, width))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawEllipse(at, 7, 7)
+        for x, y in ((1, 0), (-1, 0), (0, 1), (0, -1)):
+            painter.drawLine(at + QPointF(7 * x, 7 * y), at + QPointF(14 * x, 14 * y))
+
+
+def _flags(painter: QPainter, chart: Chart, view: View) -> None:
+    for extreme, up in ((chart.high, True), (chart.low, False)):
+        at = view.at(extreme.x, extreme.y)
+        words = mm(extreme.z, signed=True)
+        painter.setFont(theme.font(13, bold=True))
+        width = painter.fontMetrics().horizontalAdvance(words) + 12.0
+        right = at.x() + 12 + width < view.box.right() - 4
+        box = QRectF(at.x() + 10 if right else at.x() - 10 - width, at.y() - 10, width, 20)
+        # Kept inside the drawing, so that a flag at the plate's edge is never cut.
+        box.moveTop(min(max(box.top(), view.box.top()), view.box.bottom() - 20))
+        painter.setPen(pen(theme.LINE))
+        painter.setBrush(theme.PANEL)
+        painter.drawRoundedRect(box, 2, 2)
+        painter.setBrush(theme.INK)
+        painter.setPen(pen(theme.PANEL, 1))
+        middle = at + QPointF(0, -5 if up else 5)
+        painter.drawPolygon(triangle(middle, 11, up))
+        painter.setPen(theme.INK)
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
+
+
+def _tick_step(scale: float) -> float:
+    for step in (5, 10, 20, 50, 100, 200, 500):
+        if step * scale >= 52:
+            return step
+    return 1000
+
+
+def _axes(painter: QPainter, sheet: MachineSheet, view: View) -> None:
+    box = sheet.plate.outline.box
+    step = _tick_step(view.scale)
+    bottom, left = view.at(box.x0, box.y0).y(), view.at(box.x0, box.y0).x()
+    bottom = min(bottom, view.box.bottom())
+    left = max(left, view.box.left())
+    low_x, high_y = view.back(view.box.topLeft())
+    high_x, low_y = view.back(view.box.bottomRight())
+    for k in range(int(np.ceil(box.x0 / step)), int(box.x1 // step) + 1):
+        if low_x <= k * step <= high_x:
+            at = QPointF(view.at(k * step, 0).x(), bottom)
+            painter.setPen(pen(theme.MUTED, 1))
+            painter.drawLine(at, at + QPointF(0, 5))
+            centre = Qt.AlignmentFlag.AlignHCenter
+            text(painter, at + QPointF(0, 18), _figure(k * step), centre, 11, theme.MUTED)
+    for k in range(int(np.ceil(box.y0 / step)), int(box.y1 // step) + 1):
+        if low_y <= k * step <= high_y:
+            at = QPointF(left, view.at(0, k * step).y())
+            painter.setPen(pen(theme.MUTED, 1))
+            painter.drawLine(at, at - QPointF(5, 0))
+            right = Qt.AlignmentFlag.AlignRight
+            text(painter, at + QPointF(-8, 4), _figure(k * step), right, 11, theme.MUTED)
+    front = QPointF(view.at(box.middle[0], 0).x(), bottom + 33)
+    text(painter, front, "front, mm", Qt.AlignmentFlag.AlignHCenter, 11, theme.MUTED)
+
+
+def _figure(value: float) -> str:
+    return f"{value:g}".replace("-", MINUS)
+
+
+def paint_scale(
+    painter: QPainter, rect: QRectF, chart: Chart, caption: tuple[str, str], middle: str,
+    pinned: bool,
+) -> None:  # fmt: skip
+    """Draw the height scale at the right of a rectangle."""
+    painter.save()
+    height = min(rect.height() - 110, 220.0)
+    bar = QRectF(rect.right() - SCALE_WIDTH + 16, rect.top() + 38, 14, height)
+    shades = QLinearGradient(bar.bottomLeft(), bar.topLeft())
+    for i, colour in enumerate(theme.HEIGHTS):
+        shades.setColorAt(i / (len(theme.HEIGHTS) - 1), QColor(colour))
+    painter.fillRect(bar, shades)
+    painter.setPen(pen(theme.INK, 1))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.drawRect(bar)
+    x = bar.right() + 7
+    text(painter, QPointF(bar.left(), bar.top() - 12), caption[0], pixels=12)
+    text(painter, QPointF(bar.left(), bar.bottom() + 20), caption[1], pixels=12)
+    for share, words in (
+        (0.0, mm(chart.span, 2, True)),
+        (0.5, middle),
+        (1.0, mm(-chart.span, 2)),
+    ):
+        y = bar.top() + share * height
+        painter.setPen(pen(theme.INK, 1))
+        painter.drawLine(QPointF(bar.right(), y), QPointF(bar.right() + 4, y))
+        text(painter, QPointF(x, y + 4), words, pixels=12)
+    below = bar.bottom() + 40
+    # A chart without a step has lines at limits only.
+    told = ["mm, contours", f"every {chart.step:g}"] if chart.step else ["mm, lines", "at limits"]
+    for line in [*told, "scale pinned"] if pinned else told:
+        text(painter, QPointF(bar.left() - 6, below), line, pixels=11, colour=theme.MUTED)
+        below += 15
+    painter.restore()

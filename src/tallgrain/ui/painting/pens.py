@@ -1,0 +1,53 @@
+"""Small helpers that every painting routine uses."""
+
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QBrush, QColor, QFontMetricsF, QPainter, QPen, QPolygonF
+
+from tallgrain.ui.app import theme
+
+
+def pen(colour: QColor, width: float = 1.0, style: Qt.PenStyle = Qt.PenStyle.SolidLine) -> QPen:
+    """A pen whose width does not grow with the picture."""
+    made = QPen(colour, width, style)
+    made.setCapStyle(Qt.PenCapStyle.RoundCap)
+    made.setJoinStyle(Qt.PenJoinStyle.RoundJoin)
+    return made
+
+
+def text(
+    painter: QPainter,
+    at: QPointF,
+    words: str,
+    align: Qt.AlignmentFlag = Qt.AlignmentFlag.AlignLeft,
+    pixels: int = 12,
+    colour: QColor = theme.INK,
+    bold: bool = False,
+) -> QRectF:
+    """Words whose baseline starts, centres or ends at a place; the box they took."""
+    used = theme.font(pixels, bold)
+    painter.setFont(used)
+    painter.setPen(colour)
+    metrics = QFontMetricsF(used)
+    width = metrics.horizontalAdvance(words)
+    x = at.x()
+    if align & Qt.AlignmentFlag.AlignHCenter:
+        x -= width / 2
+    elif align & Qt.AlignmentFlag.AlignRight:
+        x -= width
+    painter.drawText(QPointF(x, at.y()), words)
+    return QRectF(x, at.y() - metrics.ascent(), width, metrics.height())
+
+
+def hatched(colour: QColor) -> QBrush:
+    """A diagonal hatch."""
+    return QBrush(colour, Qt.BrushStyle.BDiagPattern)
+
+
+def triangle(at: QPointF, size: float, up: bool) -> QPolygonF:
+    """A small triangle whose tip touches a place from below (up) or above."""
+    to = size if up else -size
+    return QPolygonF([
+        at,
+        QPointF(at.x() - size * 0.6, at.y() + to),
+        QPointF(at.x() + size * 0.6, at.y() + to),
+    ])  # fmt: skip

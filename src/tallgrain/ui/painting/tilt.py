@@ -1,0 +1,180 @@
+"""The Tilt station's drawing: supports as they stand, arrows, and the passes' spreads."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QPainter, QPolygonF
+
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.procedures.tilt import TiltPass
+from tallgrain.ui.app import theme
+from tallgrain.ui.painting.field import View, plain_view, whole_extent
+from tallgrain.ui.painting.machine import outline_path
+from tallgrain.ui.painting.pens import pen, text
+from tallgrain.ui.widgets.words import mm
+
+CENTRE = Qt.AlignmentFlag.AlignHCenter
+LEFT = Qt.AlignmentFlag.AlignLeft
+RIGHT = Qt.AlignmentFlag.AlignRight
+TALLEST_PX = 62.0
+# The chart's ends (mm), wider where a spread needs it.
+LEAST_MM, MOST_MM = 0.002, 1.0
+
+
+@dataclass(frozen=True)
+class Levelling:
+    """What is drawn. touched: shares of the survey under way, 0 where none is."""
+
+    sheet: MachineSheet
+    passes: tuple[TiltPass, ...]
+    done: int
+    total: int
+
+
+def paint_tilt(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
+    """Plan view on top, the spreads on a log scale below."""
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    split = rect.top() + 0.66 * rect.height()
+    upper = QRectF(rect.left(), rect.top(), rect.width(), split - rect.top())
+    _plan(painter, upper, seen)
+    _chart(painter, QRectF(rect.left(), split, rect.width(), rect.bottom() - split), seen)
+    painter.restore()
+
+
+def _plan(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
+    sheet = seen.sheet
+    view = plain_view(rect.adjusted(110, 34, -130, -56), whole_extent(sheet))
+    painter.setPen(pen(theme.INK, 2))
+    painter.setBrush(theme.PANEL)
+    painter.drawPath(outline_path(sheet.plate.outline, view))
+    newest = seen.passes[-1] if seen.passes else None
+    if newest is not None:
+        _levels(painter, view, seen, newest)
+    heights = newest.solved.heights - newest.solved.heights.mean() if newest is not None else None
+    carried = "plate" if sheet.kinematics == "plate_z" else "gantry"
+    for i, support in enumerate(sheet.supports):
+        at = view.at(*support.at)
+        painter.setPen(pen(theme.INK, 1.6))
+        painter.setBrush(theme.GRAIN)
+        painter.drawPolygon(QPolygonF([
+            at + QPointF(0, -7), at + QPointF(7, 0), at + QPointF(0, 7), at + QPointF(-7, 0)
+        ]))  # fmt: skip
+        # Names stand outward, so that the plate stays free; the arrow stands on its support.
+        out = -1.0 if support.at[0] < sheet.plate.outline.box.middle[0] - 1 else 1.0
+        side = RIGHT if out < 0 else LEFT
+        text(painter, at + QPointF(14 * out, -2), support.name, side, 13, bold=True)
+        if newest is None or heights is None:
+            continue
+        # Seen by the printer the plate is high where the gantry that carries the nozzle is low.
+        stands = float(heights[i]) * (1 if carried == "plate" else -1)
+        words = f"{mm(abs(stands))} mm {'high' if stands > 0 else 'low'}"
+        text(painter, at + QPointF(14 * out, 14), words, side, 12, theme.MUTED)
+        _arrow(painter, at, newest.sent[i], max(map(abs, newest.sent)), out)
+    if newest is not None and any(newest.solved.uncorrectable):
+        across = max(map(abs, newest.solved.uncorrectable)) * 1000
+        who = "the bed screws can" if sheet.adjusters else "only the frame can"
+        told = f"across the supports {mm(across, 2)} mm per m: they can't correct it, {who}"
+        text(painter, QPointF(rect.center().x(), rect.bottom() - 8), told, CENTRE, 12, theme.RUST)
+    if seen.total and seen.done < seen.total:
+        told = f"touching {seen.done} of {seen.total}"
+        text(painter, QPointF(rect.center().x(), rect.top() + 24), told, CENTRE, 14, bold=True)
+    elif newest is None:
+        told = "not measured in this sitting"
+        text(painter, view.at(*sheet.plate.datum_point), told, CENTRE, 14, theme.MUTED)
+
+
+def _levels(painter: QPainter, view: View, seen: Levelling, newest: TiltPass) -> None:
+    """Lines of equal height of the fitted plane, seven of them across the plate."""
+    box = seen.sheet.plate.outline.box
+    corners = np.array([(box.x0, box.y0), (box.x1, box.y0), (box.x1, box.y1), (box.x0, box.y1)])
+    slope = np.array(newest.solved.fit.slopes)
+    steep = float(np.hypot(*slope))
+    if steep < 1e-7:
+        return
+    way = slope / steep
+    along = (corners - np.array(box.middle)) @ way
+    across = np.array([-way[1], way[0]]) * float(np.hypot(box.width, box.depth))
+    painter.save()
+    painter.setClipPath(outline_path(seen.sheet.plate.outline, view))
+    for share in np.linspace(0.06, 0.94, 7):
+        middle = np.array(box.middle) + way * (along.min() + share * np.ptp(along))
+        painter.setPen(pen(theme.LINE, 1.0 + 2.2 * share))
+        painter.drawLine(view.at(*(middle - across)), view.at(*(middle + across)))
+    painter.restore()
+    rise = float(np.ptp(along)) * steep
+    at = view.at(*box.middle)
+    tip = view.at(*(np.array(box.middle) + way * min(box.width, box.depth) * 0.28))
+    painter.setPen(pen(theme.MUTED, 1.6))
+    painter.drawLine(at, tip)
+    painter.setBrush(theme.MUTED)
+    painter.drawEllipse(tip, 3, 3)
+    below = view.at(box.middle[0], box.y0) + QPointF(0, 18)
+    text(painter, below, f"rises {mm(rise)} mm over the plate, toward the dot", CENTRE, 12,
+         theme.MUTED)  # fmt: skip
+
+
+def _arrow(painter: QPainter, at: QPointF, sent: float, most: float, out: float) -> None:
+    """What the motor does, to the scale of the largest."""
+    if not sent or not most:
+        return
+    length = max(abs(sent) / most * TALLEST_PX, 8.0)
+    way = -1.0 if sent > 0 else 1.0
+    foot = at + QPointF(0, 10 * way)
+    tip = foot + QPointF(0, way * length)
+    painter.setPen(pen(theme.GOLD, 3))
+    painter.drawLine(foot, tip)
+    painter.setBrush(theme.GOLD)
+    painter.drawPolygon(QPolygonF([
+        tip + QPointF(0, way * 8), tip + QPointF(-6, 0), tip + QPointF(6, 0)
+    ]))  # fmt: skip
+    words = f"{mm(abs(sent), 4)} {'up' if sent > 0 else 'down'}"
+    place = tip + QPointF(12 * out, 4 + 14 * way * (length < 30))
+    text(painter, place, words, RIGHT if out < 0 else LEFT, 12, bold=True)
+
+
+def _chart(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
+    box = rect.adjusted(76, 26, -150, -30)
+    painter.fillRect(box, theme.PANEL)
+    text(painter, QPointF(rect.left() + 12, rect.top() + 14), "Spread at the supports, mm",
+         pixels=13, bold=True)  # fmt: skip
+    spreads = [one.solved.before for one in seen.passes]
+    low = min([LEAST_MM, *(s * 0.7 for s in spreads if s > 0)])
+    high = max([MOST_MM, *(s * 1.4 for s in spreads)])
+
+    def y(value: float) -> float:
+        share = np.log(max(value, low) / low) / np.log(high / low)
+        return float(box.bottom() - share * box.height())
+
+    for value in (0.001, 0.01, 0.1, 1.0, 10.0):
+        if low <= value <= high:
+            painter.setPen(pen(theme.LINE, 1))
+            painter.drawLine(QPointF(box.left(), y(value)), QPointF(box.right(), y(value)))
+            text(painter, QPointF(box.left() - 8, y(value) + 4), f"{value:g}", RIGHT, 11,
+                 theme.MUTED)  # fmt: skip
+    marks = [(seen.sheet.tolerance.tilt_mm, "tolerance", theme.RUST)]
+    if seen.passes:
+        marks.append((seen.passes[-1].solved.noise, "noise of the probe", theme.MUTED))
+    for value, words, colour in marks:
+        painter.setPen(pen(colour, 1.2, Qt.PenStyle.DashLine))
+        painter.drawLine(QPointF(box.left(), y(value)), QPointF(box.right(), y(value)))
+        text(painter, QPointF(box.right() + 6, y(value) + 4), f"{words} {mm(value)}", pixels=11,
+             colour=colour)  # fmt: skip
+    count = max(len(spreads), 4)
+    places = [QPointF(box.left() + (i + 0.5) * box.width() / count, y(s))
+              for i, s in enumerate(spreads)]  # fmt: skip
+    painter.setPen(pen(theme.GOLD, 1.6))
+    painter.drawPolyline(QPolygonF(places))
+    for i, (one, at) in enumerate(zip(seen.passes, places, strict=True)):
+        if any(one.sent) and i + 1 < len(places):
+            wanted = QPointF(places[i + 1].x(), y(one.predicted))
+            painter.setPen(pen(theme.MUTED, 1, Qt.PenStyle.DotLine))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawLine(at, wanted)
+            painter.drawEllipse(wanted, 5, 5)
+        painter.setPen(pen(theme.INK, 1.2))
+        painter.setBrush(theme.GRAIN)
+        painter.drawEllipse(at, 5, 5)
+        text(painter, at + QPointF(0, -10), mm(one.solved.before), CENTRE, 12, bold=True)
+        text(painter, QPointF(at.x(), box.bottom() + 16), f"pass {i + 1}", CENTRE, 11, theme.MUTED)

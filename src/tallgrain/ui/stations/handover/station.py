@@ -1,0 +1,407 @@
+"""The Handover station: what the printer does not know yet, and how its prints begin."""
+
+from dataclasses import replace
+from pathlib import Path
+
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QApplication,
+    QCheckBox,
+    QComboBox,
+    QDoubleSpinBox,
+    QFileDialog,
+    QHBoxLayout,
+    QPlainTextEdit,
+    QSpinBox,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from tallgrain.core.handover.policy import Compensation, Cost
+from tallgrain.errors import TallGrainError
+from tallgrain.textio import open_regular, write_text
+from tallgrain.ui.app import theme
+from tallgrain.ui.stations.base import Shared, Station
+from tallgrain.ui.stations.handover.model import HandoverWork, since, sorted_findings
+from tallgrain.ui.widgets.bench import (
+    Layered,
+    Notice,
+    act_words,
+    beside,
+    plain_table,
+    scrolled,
+)
+from tallgrain.ui.widgets.parts import Panel, Readout, button, label, rule, tell
+from tallgrain.ui.widgets.words import count_of, mm
+
+WIDTH = 380
+PAGES = ("Values", "Start text", "Check one", "Summary")
+TEXT = 1
+HEADS = ("value", "kept", "holds now", "how it stands", "why")
+WAYS: tuple[tuple[Compensation, str], ...] = (
+    ("recall", "recall the stored survey"), ("area", "survey where it prints"),
+    ("whole", "survey all, every few prints"), ("nothing", "no compensation"),
+)  # fmt: skip
+LONGEST = 2_000_000
+
+
+class HandoverStation(Station):
+    """Values and texts in the middle; how a print begins on the bench."""
+
+    name = "Handover"
+
+    def __init__(self, shared: Shared, work: HandoverWork) -> None:
+        session = shared.session
+        super().__init__(session)
+        self.work = work
+        self.middle = Layered(
+            self.name, PAGES, (self._values(), self._text(), self._check(), self._summary())
+        )
+        self.middle.on_shown = lambda _: self.refresh()
+        self.widget = beside(self.middle, self._bench())
+        for signal in (work.changed, session.changed, session.printer_changed):
+            signal.connect(self.refresh)
+
+    # The pages
+
+    def _values(self) -> QWidget:
+        page = QWidget()
+        column = QVBoxLayout(page)
+        column.setContentsMargins(0, 0, 0, 0)
+        self.table = plain_table(HEADS, "The printer's values: kept, live, how they stand")
+        self.table.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
+        column.addWidget(self.table, 1)
+        row = QHBoxLayout()
+        self.card = button("A &card of these …")
+        self.card.clicked.connect(self.ask_card)
+        self.save = button("&Reflash day: save all")
+        self.save.clicked.connect(self.save_all)
+        self.give = button("&Give everything back, unproven")
+        self.give.clicked.connect(self.work.values.restore)
+        for part in (self.card, self.save, self.give):
+            row.addWidget(part)
+        row.addStretch(1)
+        column.addLayout(row)
+        self.saved = label(role="muted", wrap=True)
+        column.addWidget(self.saved)
+        return page
+
+    def _text(self) -> QWidget:
+        page = QWidget()
+        column = QVBoxLayout(page)
+        column.setContentsMargins(0, 0, 0, 0)
+        self.text = _editor("The text that starts each print", True)
+        column.addWidget(self.text, 1)
+        self.refused = label(role="rust", wrap=True)
+        column.addWidget(self.refused)
+        row = QHBoxLayout()
+        self.copy = button("&Copy it whole")
+        self.copy.clicked.connect(self.copy_text)
+        self.write = button("&Save it …")
+        self.write.clicked.connect(self.ask_write)
+        row.addWidget(self.copy)
+        row.addWidget(self.write)
+        row.addStretch(1)
+        column.addLayout(row)
+        return page
+
+    def _check(self) -> QWidget:
+        page = QWidget()
+        column = QVBoxLayout(page)
+        column.setContentsMargins(0, 0, 0, 0)
+        self.other = _editor("A start text to be checked", False)
+        self.other.setPlaceholderText("Paste the text that starts your prints.")
+        self.other.textChanged.connect(self.refresh)
+        column.addWidget(self.other, 3)
+        row = QHBoxLayout()
+        self.load = button("From a &file …")
+        self.load.clicked.connect(self.ask_load)
+        self.said = label(role="muted", wrap=True)
+        row.addWidget(self.load)
+        row.addWidget(self.said, 1)
+        column.addLayout(row)
+        self.found = _editor("What is wrong in it", True)
+        column.addWidget(self.found, 2)
+        return page
+
+    def _summary(self) -> QWidget:
+        page = QWidget()
+        column = QVBoxLayout(page)
+        column.setContentsMargins(0, 0, 0, 0)
+        self.sum = _editor("This sitting: what was measured, changed and kept", True)
+        column.addWidget(self.sum, 1)
+        return page
+
+    def _bench(self) -> Panel:
+        bench = Panel(14)
+        bench.setFixedWidth(WIDTH)
+        self.notice = Notice()
+        bench.column.addWidget(self.notice)
+        column = scrolled(bench.column)
+        self.readout = Readout()
+        self.what = label(role="safety", wrap=True)
+        self.way = QComboBox()
+        for way, words in WAYS:
+            self.way.addItem(words, way)
+        self.way.setAccessibleName("Which compensation a print begins with")
+        self.evidence = label(wrap=True)
+        self.spoken = QComboBox()
+        self.spoken.setAccessibleName("The dialect that the text is written in")
+        self.nozzle = _box("nozzle ", " °C", 500, 215)
+        self.plate = _box("plate ", " °C", 200, 60)
+        self.soak = _box("soak ", " min", 240, 5)
+        self.every = QSpinBox()
+        self.every.setRange(1, 500)
+        self.every.setPrefix("every ")
+        self.every.setSuffix(" prints")
+        self.every.setAccessibleName("All of the plate is surveyed once in so many prints")
+        self.clean = QCheckBox("&Wipe the tip first")
+        self.level = QCheckBox("&Level by the Z motors")
+        self.own = QCheckBox("Set the &trip height there too")
+        for part in (self.readout, self.what, rule(), label("How a print begins", "head"),
+                     self.way, self.evidence, self.spoken):  # fmt: skip
+            column.addWidget(part)
+        for pair in ((self.nozzle, self.plate), (self.soak, self.every)):
+            row = QHBoxLayout()
+            for figure_box in pair:
+                row.addWidget(figure_box, 1)
+            column.addLayout(row)
+        for tick in (self.clean, self.level, self.own):
+            tick.clicked.connect(self._choose)
+            column.addWidget(tick)
+        for box in (self.way, self.spoken):
+            box.activated.connect(self._choose)
+        for spin in (self.nozzle, self.plate, self.soak, self.every):
+            spin.editingFinished.connect(self._choose)
+        column.addStretch(1)
+        self.act = button("", "primary")
+        self.act.clicked.connect(self.primary)
+        bench.column.addWidget(self.act)
+        return bench
+
+    # Acting
+
+    def show_page(self, number: int) -> None:
+        """One of the four."""
+        self.middle.show_page(number)
+
+    def step(self) -> None:
+        """Keep what is not kept; then the start text."""
+        values = self.work.values
+        if values.not_kept:
+            values.keep()
+        else:
+            self.show_page(TEXT)
+            self.copy_text()
+
+    def _choose(self) -> None:
+        work = self.work
+        policy = replace(
+            work.policy, compensation=self.way.currentData(), nozzle_c=self.nozzle.value(),
+            plate_c=self.plate.value(), soak_min=self.soak.value(), clean=self.clean.isChecked(),
+            level=self.level.isChecked(),
+        )  # fmt: skip
+        work.choose(policy, self.every.value(), self.spoken.currentData(), self.own.isChecked())
+
+    def copy_text(self) -> None:
+        """The whole text to the clipboard."""
+        clipboard = QApplication.clipboard()
+        assert clipboard is not None
+        if self.text.toPlainText():
+            clipboard.setText(self.text.toPlainText())
+            tell(self.refused, "")
+
+    def ask_write(self) -> None:
+        """Save the start text."""
+        name, _ = QFileDialog.getSaveFileName(
+            self.widget, "Save the start text", "start.txt", "Text (*.txt *.ngc)"
+        )
+        if name:
+            self.write_to(Path(name))
+
+    def write_to(self, path: Path) -> None:
+        """Write the start text to a file."""
+        try:
+            write_text(path, self.work.text())
+        except TallGrainError as error:
+            self._session.refused.emit(error)
+
+    def ask_load(self) -> None:
+        """A start text from a file, or a program's beginning."""
+        name, _ = QFileDialog.getOpenFileName(self.widget, "Check a start text", "", "Any (*)")
+        if name:
+            self.load_from(Path(name))
+
+    def load_from(self, path: Path) -> None:
+        """Read a text to be checked; of a long program its beginning."""
+        try:
+            with open_regular(path) as file:
+                text = file.read(LONGEST).decode("utf-8", "replace")
+        except TallGrainError as error:
+            tell(self.said, str(error))
+        else:
+            self.other.setPlainText(text[:20_000])
+
+    def ask_card(self) -> None:
+        """Ask where the card goes."""
+        name, _ = QFileDialog.getSaveFileName(
+            self.widget, "Save the card", "values.pdf", "Card (*.pdf *.html)"
+        )
+        if name:
+            self.card_to(Path(name))
+
+    def card_to(self, path: Path) -> None:
+        """Write the card."""
+        try:
+            self.work.write_card(path)
+        except TallGrainError as error:
+            self._session.refused.emit(error)
+
+    def save_all(self) -> None:
+        """Before a reflash."""
+        path = self.work.save_all()
+        if path is not None:
+            tell(
+                self.saved, f"Saved to {path}. Reflash, link again, and give everything back here."
+            )
+
+    # Showing
+
+    def refresh(self) -> None:
+        """Follow the work, while it is shown."""
+        s, values = self._session, self.work.values
+        if s.sheet is None or not self.widget.isVisible():
+            return
+        self.notice.follow(s)
+        count, known = len(values.not_kept), bool(values.standings())
+        said, loss = ("values not kept", "they are gone at power-off")
+        if count == 1:
+            said, loss = ("value not kept", "it is gone at power-off")
+        self.readout.tell(str(count) if known else "–", said, loss if count else "")
+        tell(self.what, self._sentence(known, count))
+        tell(self.middle.subject, f"{s.sheet.name}: what it holds, and how its prints begin")
+        words = act_words(s, f"Keep {count_of(count, 'value')}: survive power-off  F5" if count
+                          else "Copy the start text  F5")  # fmt: skip
+        if self.act.text() != words:
+            self.act.setText(words)
+        self.act.setEnabled(not s.busy)
+        self._offer()
+        (self._fill_values, self._fill_text, self._fill_check, self._fill_summary)[
+            self.middle.pages.currentIndex()
+        ]()
+
+    def _sentence(self, known: bool, count: int) -> str:
+        values = self.work.values
+        if not known:
+            return "Link to the printer: then its values are read."
+        if values.lost:
+            return "The printer was reflashed: give everything back, then prove the signs at Probe."
+        if count:
+            them = "it" if count == 1 else "them"
+            return f"{count_of(count, 'value')} would be gone at power-off: keep {them}."
+        clashes = values.conflicts()
+        if clashes:
+            return "Two places disagree about a value: the Gap station's Values settle it."
+        return "The printer keeps all that it was given."
+
+    def _offer(self) -> None:
+        work = self.work
+        p = work.policy
+        if [self.spoken.itemData(i) for i in range(self.spoken.count())] != work.dialects:
+            self.spoken.clear()
+            for name in work.dialects:
+                self.spoken.addItem(f"written as {name.capitalize()}", name)
+        self.spoken.setCurrentIndex(max(self.spoken.findData(work.dialect_name), 0))
+        self.way.setCurrentIndex(self.way.findData(p.compensation))
+        for box, value in ((self.nozzle, p.nozzle_c), (self.plate, p.plate_c),
+                           (self.soak, p.soak_min)):  # fmt: skip
+            if not box.hasFocus():
+                box.setValue(value)
+        if not self.every.hasFocus():
+            self.every.setValue(work.every)
+        self.every.setEnabled(p.compensation == "whole")
+        sheet = self._session.sheet
+        self.level.setEnabled(sheet is not None and len(sheet.supports) > 1)
+        for check, on in (
+            (self.clean, p.clean),
+            (self.level, p.level),
+            (self.own, work.with_values),
+        ):
+            check.setChecked(on)
+        tell(self.evidence, "\n".join(_cost_words(c) for c in work.costs()))
+
+    def _fill_values(self) -> None:
+        rows, values = self.work.rows(), self.work.values
+        self.table.setRowCount(len(rows))
+        for i, row in enumerate(rows):
+            for j, words in enumerate(row):
+                item = QTableWidgetItem(words)
+                if row[3] in ("not kept", "lost", "changed at the printer"):
+                    item.setForeground(theme.RUST)
+                self.table.setItem(i, j, item)
+        for part in (self.card, self.save):
+            part.setEnabled(bool(rows))
+        self.give.setVisible(bool(values.lost))
+
+    def _fill_text(self) -> None:
+        try:
+            text, words = self.work.text(), ""
+        except TallGrainError as error:
+            text, words = "", str(error)
+        if self.text.toPlainText() != text:
+            self.text.setPlainText(text)
+        tell(self.refused, words)
+        self.copy.setEnabled(bool(text))
+        self.write.setEnabled(bool(text))
+
+    def _fill_check(self) -> None:
+        text = self.other.toPlainText()
+        if not text.strip():
+            self.found.setPlainText("")
+            tell(self.said, "Its lines are read in the dialect that is chosen on the right.")
+            return
+        found, said = self.work.check(text)
+        tell(self.said, said)
+        lines = [
+            f"{f'line {f.line}: ' if f.line else ''}{f.what} {f.remedy}"
+            for f in sorted_findings(found)
+        ]
+        told = "\n\n".join(lines) or "Nothing is wrong in the lines that were understood."
+        if self.found.toPlainText() != told:
+            self.found.setPlainText(told)
+
+    def _fill_summary(self) -> None:
+        lines = [f"Since {since(self.work.began)}:", "", *self.work.summary()]
+        told = "\n".join(line[:1].upper() + line[1:] for line in lines)
+        if self.sum.toPlainText() != told:
+            self.sum.setPlainText(told)
+
+
+def _cost_words(cost: Cost) -> str:
+    name = dict(WAYS)[cost.compensation]
+    error = "first layer off by an unknown amount" if cost.error_mm is None else (
+        f"first layer off by {mm(cost.error_mm, 2)} mm at the worst"
+    )  # fmt: skip
+    minutes = "no time" if not cost.minutes else f"{cost.minutes:.1f} min a print"
+    return f"{name[:1].upper()}{name[1:]}: {minutes}, {error} ({cost.why})."
+
+
+def _editor(name: str, fixed: bool) -> QPlainTextEdit:
+    made = QPlainTextEdit()
+    made.setReadOnly(fixed)
+    made.setAccessibleName(name)
+    made.setTabChangesFocus(True)
+    made.setFont(theme.font(12))
+    return made
+
+
+def _box(prefix: str, suffix: str, most: float, value: float) -> QDoubleSpinBox:
+    made = QDoubleSpinBox()
+    made.setRange(0, most)
+    made.setDecimals(0)
+    made.setPrefix(prefix)
+    made.setSuffix(suffix)
+    made.setValue(value)
+    made.setAccessibleName(f"{prefix.strip().capitalize()} at the start, in{suffix}")
+    return made

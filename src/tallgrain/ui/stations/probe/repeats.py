@@ -1,0 +1,149 @@
+"""How well does the probe repeat? A series, its figures, and what follows from them."""
+
+from PyQt6.QtWidgets import QCheckBox, QFormLayout, QSpinBox, QVBoxLayout, QWidget
+
+from tallgrain.core.probe.repeatability import (
+    WIDEST_MM,
+    Repeatability,
+    compare_ways,
+    touches_worth,
+)
+from tallgrain.ui.session.probe_work import ProbeWork
+from tallgrain.ui.session.session import Session
+from tallgrain.ui.widgets.parts import Readout, button, label, set_role, tell
+from tallgrain.ui.widgets.words import count_of, micro
+
+
+class RepeatsPage(QWidget):
+    """What to touch above, what it says below."""
+
+    def __init__(self, session: Session, work: ProbeWork) -> None:
+        super().__init__()
+        self._session, self._work = session, work
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(8)
+        self.readout = Readout()
+        column.addWidget(self.readout)
+        form = QFormLayout()
+        self.touches, self.places = QSpinBox(), QSpinBox()
+        self.touches.setRange(3, 100)
+        self.touches.setValue(12)
+        self.places.setRange(1, 9)
+        self.touches.setAccessibleName("Touches at each place")
+        self.places.setAccessibleName("Places")
+        form.addRow("&Touches", self.touches)
+        form.addRow("P&laces", self.places)
+        self.retract = QCheckBox("&Put it away between touches")
+        form.addRow("", self.retract)
+        self.warm = QCheckBox("&Warm first")
+        form.addRow("", self.warm)
+        column.addLayout(form)
+        self.words = label(wrap=True)
+        column.addWidget(self.words)
+        self.use = button("Use this scatter in the sheet")
+        self.break_off = button("Break off  F8", tip="Finish this touch, raise, stop")
+        self.break_off.clicked.connect(session.break_off)
+        column.addWidget(self.use)
+        column.addWidget(self.break_off)
+        column.addStretch(1)
+
+    def primary(self) -> None:
+        """Touch the series."""
+        if self._session.ready:
+            self._work.start_series(
+                self.places.value(), self.touches.value(), self.retract.isChecked(),
+                self.targets if self.warm.isChecked() else None,
+            )  # fmt: skip
+
+    @property
+    def targets(self) -> tuple[float, float]:
+        """What 'warm' means here: the plan's temperatures, no hotter than a nozzle may touch."""
+        chosen, sheet = self._session.chosen, self._session.sheet
+        nozzle, plate = chosen.nozzle_c or 170.0, chosen.plate_c or 70.0
+        if sheet is not None and sheet.probe.kind == "nozzle":
+            nozzle = min(nozzle, sheet.probe.hottest_c - 10.0)
+        return nozzle, plate
+
+    @property
+    def newest(self) -> Repeatability | None:
+        """The newest series' judgement."""
+        return self._work.series[-1].found if self._work.series else None
+
+    def refresh(self) -> None:
+        """Follow the work."""
+        found, sheet = self.newest, self._session.sheet
+        busy = self._session.busy
+        goes = sheet is not None and sheet.probe.goes_away
+        self.retract.setVisible(goes)
+        self.break_off.setVisible(busy)
+        nozzle, plate = self.targets
+        self.warm.setText(f"&Warm first: nozzle {nozzle:.0f} °C, plate {plate:.0f} °C")
+        for box in (self.touches, self.places, self.retract, self.warm):
+            box.setEnabled(not busy)
+        self.use.setVisible(found is not None and not busy)
+        if found is None:
+            s_r = sheet.probe.repeatability.s_r if sheet else 0.0
+            told = "assumed, from the printer's description" if sheet else ""
+            self.readout.tell(micro(s_r) if sheet else "–", "µm repeatability (1 s)", told)
+            tell(self.words, "Touch the same place again and again: the scatter is what no "
+                 "correction can go below.")  # fmt: skip
+            return
+        self.readout.tell(
+            micro(found.s_r),
+            "µm repeatability (1 s)",
+            f"95 %: {micro(found.low)} to {micro(found.high)} µm",
+        )
+        tell(self.words, "\n".join(self._sentences(found)))
+        set_role(self.words, "rust" if found.spread > WIDEST_MM else "")
+
+    def _sentences(self, found: Repeatability) -> list[str]:
+        sheet = self._session.sheet
+        lines = []
+        if found.spread > WIDEST_MM:
+            lines.append(
+                f"The touches spread over {found.spread:.2f} mm: this is no measurement. Look at "
+                "the probe, its mount and its cable before anything else."
+            )
+        lines.append(f"Two touches differ by less than {micro(found.limit)} µm in 95 of 100 cases.")
+        if found.drifts:
+            way = "nearer" if found.drift > 0 else "further"
+            lines.append(
+                f"Within a series it drifts {micro(abs(found.drift))} µm {way}: "
+                "it warms or settles."
+            )
+        if found.between_matters:
+            lines.append(
+                f"Places differ by {micro(found.between)} µm beyond the scatter: that is the plate."
+            )
+        if found.outliers:
+            lines.append(
+                f"{count_of(len(found.outliers), 'touch', 'touches')} left out as outliers."
+            )
+        lines += self._ways()
+        if sheet is not None:
+            between = sheet.probe.repeatability.s_between
+            worth, u = touches_worth(found.s_r, between, sheet.tolerance.flatness_mm)
+            lines.append(
+                f"{count_of(worth, 'touch', 'touches')} a point "
+                f"{'is' if worth == 1 else 'are'} worth the time: a height is then good to "
+                f"± {micro(2 * u[worth - 1])} µm (k = 2), a new reference included."
+            )
+        return lines
+
+    def _ways(self) -> list[str]:
+        """The newest series of each way against the newest of all."""
+        newest = {done.way: done for done in self._work.series}
+        *others, last = sorted(newest.values(), key=self._work.series.index)
+        lines = []
+        for other in others:
+            compared = compare_ways(last.found, other.found)
+            if compared is None:
+                continue
+            if compared.real:
+                told = "worse" if compared.ratio > 1 else "better"
+                words = f"{told}, {compared.ratio:.1f} times the scatter"
+            else:
+                words = "no different beyond chance: it neither costs nor helps"
+            lines.append(f"{last.way.capitalize()}, against {other.way}: {words}.")
+        return lines

@@ -1,0 +1,33 @@
+"""The Surface station as the route knows it."""
+
+from tallgrain.ui.stations.base import Room, Station
+from tallgrain.ui.widgets.route import Fill, Kernel
+from tallgrain.ui.widgets.words import mm
+
+
+class SurfaceRoom(Room):
+    """Its models, its kernel and its page."""
+
+    name = "Surface"
+
+    def kernel(self) -> Kernel:
+        """Full within tolerance, half where there is something to do, hatched where stale."""
+        session = self.shared.session
+        if session.shown is None:
+            return Kernel(self.name, Fill.EMPTY, "never surveyed")
+        judgement = session.shown.sight.judgement
+        if judgement is None:
+            return Kernel(self.name, Fill.HALF, "", "incomplete")
+        headline = f"{mm(judgement.flatness.fltt)} mm"
+        if not session.shown.survey.complete:
+            return Kernel(self.name, Fill.HALF, headline, "incomplete")
+        stale = session.stale_because(self.name)
+        if stale:
+            return Kernel(self.name, Fill.STALE, headline, f"before {stale}")
+        return Kernel(self.name, Fill.FULL if judgement.within else Fill.HALF, headline)
+
+    def furnish(self) -> Station:
+        """Build the page."""
+        from tallgrain.ui.stations.surface.station import SurfaceStation
+
+        return SurfaceStation(self.shared)

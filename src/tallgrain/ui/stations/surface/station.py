@@ -1,0 +1,497 @@
+"""The Surface station: how flat is the bed, and is it still the bed it was?"""
+
+import csv
+import io
+from collections.abc import Callable
+from dataclasses import replace
+from enum import Enum
+from pathlib import Path
+
+import numpy as np
+from PyQt6.QtCore import QRectF
+from PyQt6.QtWidgets import (
+    QButtonGroup,
+    QHBoxLayout,
+    QPushButton,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from tallgrain.core.surface.chart import Chart
+from tallgrain.core.surface.first_layer import FirstLayerSight
+from tallgrain.core.surface.interpolate import Mesh
+from tallgrain.core.surface.quality import marked
+from tallgrain.core.surface.relief import Viewpoint
+from tallgrain.core.surface.section import section, snapped
+from tallgrain.core.surface.sight import About
+from tallgrain.ui.dialogs.plan import PlanDialog
+from tallgrain.ui.painting.field import Picture, paint_field
+from tallgrain.ui.painting.relief import ReliefPicture, paint_relief
+from tallgrain.ui.painting.save import save_picture
+from tallgrain.ui.painting.section import SectionPicture
+from tallgrain.ui.session.first_layers import FirstLayers
+from tallgrain.ui.session.look_back import Compared
+from tallgrain.ui.session.state import SurveyPlan
+from tallgrain.ui.stations.base import Shared, Station
+from tallgrain.ui.stations.surface.bench import SurfaceBench
+from tallgrain.ui.stations.surface.first_layer import WAYS
+from tallgrain.ui.widgets.bench import ClearanceRow
+from tallgrain.ui.widgets.field import Field
+from tallgrain.ui.widgets.parts import Elided, button, label, set_role, tell
+from tallgrain.ui.widgets.relief import Relief
+from tallgrain.ui.widgets.section import SectionView
+from tallgrain.ui.widgets.words import day, day_time, mm
+
+SNAP_PX = 7.0
+ROOM_FOR_SECTION_PX = 560
+
+
+class Layer(Enum):
+    """What the field shows; its key."""
+
+    HEIGHTS = "Heights", "H"
+    DIFFERENCE = "Difference", "D"
+    FIRST = "First layer", "F"
+    RELIEF = "Relief", "R"
+    POINTS = "Points", "N"
+
+
+MIDDLES: dict[About, str] = {"ls": "level", "mz": "mid zone", "zero": "zero"}
+ABOUT: dict[About, str] = {
+    "ls": "about the least-squares plane", "mz": "about the minimum-zone plane",
+    "zero": "from the printer's own zero",
+}  # fmt: skip
+# More lines than this in one section can't be told apart.
+MOST_KEPT = 4
+
+
+class SurfaceStation(Station):
+    """Field from above in the middle, section under it, bench on the right."""
+
+    name = "Surface"
+    clearance: ClearanceRow
+
+    def __init__(self, shared: Shared) -> None:
+        session = shared.session
+        super().__init__(session)
+        self._planning: PlanDialog | None = None
+        self.layer = Layer.HEIGHTS
+        self.on_plan: Callable[[SurveyPlan, SurveyPlan], None] = lambda before, after: None
+        self.pinned_span: float | None = None
+        self._layers_of = FirstLayers(session)
+        self._seen: FirstLayerSight | None = None
+        # Surveys kept in the section, by ident: their day and their surface.
+        self.kept: dict[str, tuple[str, Mesh]] = {}
+        self._along = ""
+        self.line: tuple[tuple[float, float], tuple[float, float]] | None = None
+        self._pinned_chart: tuple[Chart, Chart] | None = None
+        self.widget = QWidget()
+        row = QHBoxLayout(self.widget)
+        row.setContentsMargins(14, 8, 14, 8)
+        row.setSpacing(14)
+        middle = QVBoxLayout()
+        middle.setSpacing(4)
+        middle.addLayout(self._heading())
+        self.subject = Elided()
+        set_role(self.subject, "muted")
+        self.reading = label(role="figure")
+        under = QHBoxLayout()
+        under.addWidget(self.subject, 1)
+        under.addWidget(self.reading)
+        middle.addLayout(under)
+        self.field = Field()
+        self.field.pointed.connect(self._point)
+        self.field.line_dragged.connect(self._drag)
+        self.field.clicked.connect(self._click)
+        self.relief = Relief()
+        self.relief.looked.connect(lambda words: tell(self.reading, words))
+        self.views = QStackedWidget()
+        self.views.addWidget(self.field)
+        self.views.addWidget(self.relief)
+        middle.addWidget(self.views, 1)
+        self.section = SectionView()
+        self.show_section = True
+        middle.addWidget(self.section)
+        row.addLayout(middle, 1)
+        self.bench = SurfaceBench(session)
+        self.bench.plan_wanted.connect(self.open_plan)
+        self.bench.way_chosen.connect(self.refresh)
+        self.bench.trusted.twice_wanted.connect(lambda: self.survey_pair("twice"))
+        self.bench.trusted.pair_wanted.connect(lambda: self.survey_pair("cold_hot"))
+        self.bench.trusted.drift_wanted.connect(self.take_out_drift)
+        self._layers_of.changed.connect(self._first_known)
+        session.printer_changed.connect(self._other_printer)
+        row.addWidget(self.bench)
+        self.clearance = self.bench.clearance_row
+        session.sight_changed.connect(self.refresh)
+        session.survey_changed.connect(self.refresh)
+        session.back.changed.connect(self.refresh)
+
+    def _heading(self) -> QHBoxLayout:
+        heading = QHBoxLayout()
+        heading.setSpacing(0)
+        heading.addWidget(label(self.name, "title"), 1)
+        self.layers: dict[Layer, QPushButton] = {}
+        group = QButtonGroup(self.widget)
+        for layer in Layer:
+            name, key = layer.value
+            chosen = button(name, "layer", f"Layer {name}", f"Show {name.lower()} (key {key})")
+            chosen.setCheckable(True)
+            chosen.clicked.connect(lambda _=False, which=layer: self.show_layer(which))
+            group.addButton(chosen)
+            self.layers[layer] = chosen
+            heading.addWidget(chosen)
+        self.layers[self.layer].setChecked(True)
+        return heading
+
+    # Acting
+
+    def step(self) -> None:
+        """Survey."""
+        self.bench.act()
+
+    def primary(self) -> None:
+        """Link, or survey."""
+        self.bench.act()
+
+    def open_plan(self) -> None:
+        """Show the plan beside the field."""
+        if self._session.sheet is None or self._session.busy:
+            return
+        before = self._session.chosen
+        self._planning = PlanDialog(self._session, self.widget)
+        self._planning.finished.connect(lambda: self._plan_closed(before))
+        self._planning.show()
+        self.refresh()
+
+    def _plan_closed(self, before: SurveyPlan) -> None:
+        self._planning = None
+        self.refresh()
+        if self._session.chosen != before:
+            self.on_plan(before, self._session.chosen)
+
+    def survey_pair(self, rounds: str) -> None:
+        """Survey twice, or cold and then hot; the plan itself stays as it was chosen."""
+        self._session.start_survey(rounds)
+
+    def take_out_drift(self, out: bool) -> None:
+        """Read the survey that is shown without the drift that its first point shows, or with it.
+        Its touches stay as they were."""
+        s, shown = self._session, self._session.shown
+        if shown is None or shown.drift is None or s.busy:
+            return
+        s.ledger.take_out_drift(shown.head.ident, shown.drift.rate_mm if out else None)
+        s.show_stored(shown.head.ident)
+
+    def show_layer(self, layer: Layer) -> None:
+        """Show another layer."""
+        self.layer = layer
+        self.views.setCurrentWidget(self.relief if layer is Layer.RELIEF else self.field)
+        self.layers[layer].setChecked(True)
+        self.bench.compare_first = layer is Layer.DIFFERENCE
+        self.bench.first_layer = self.first_layer if layer is Layer.FIRST else lambda: None
+        self.bench.refresh()
+        self.refresh()
+
+    def pin_scale(self) -> None:
+        """Keep the scale as it is for whatever is shown next, or let it follow again."""
+        chart = self._chart()
+        self.pinned_span = None if self.pinned_span or chart is None else chart.span
+        self.refresh()
+
+    def whole(self) -> None:
+        """All of the plate again; the relief as at first."""
+        if self.layer is Layer.RELIEF:
+            self.relief.as_at_first()
+        else:
+            self.field.whole()
+
+    def cut_along(self, way: str) -> None:
+        """Lay the section along the row or column of points next to where it lies; again, along
+        the one after that."""
+        shown = self._session.shown
+        mesh = shown.sight.mesh if shown is not None else None
+        if mesh is None or self.line is None:
+            return
+        axis, lines = (1, mesh.ys) if way == "row" else (0, mesh.xs)
+        here = (self.line[0][axis] + self.line[1][axis]) / 2
+        beyond = lines[lines > here + 1e-6]
+        if self._along != way:
+            at = float(lines[np.abs(lines - here).argmin()])
+        else:
+            at = float(beyond[0] if len(beyond) else lines[0])
+        self._along = way
+        ends = (mesh.xs if way == "row" else mesh.ys)[[0, -1]].tolist()
+        p, q = ((e, at) if way == "row" else (at, e) for e in ends)
+        self.show_section = True
+        self.line = (p, q)
+        self.refresh()
+
+    def keep_in_section(self) -> None:
+        """Keep the survey that is shown in the section, also when another is shown; or let go."""
+        shown = self._session.shown
+        if shown is None or shown.sight.mesh is None:
+            return
+        ident = shown.head.ident
+        if ident in self.kept:
+            del self.kept[ident]
+        else:
+            while len(self.kept) >= MOST_KEPT:
+                del self.kept[next(iter(self.kept))]
+            self.kept[ident] = day(shown.survey.taken_at), shown.sight.mesh
+        self._refresh_section()
+
+    def refer_to(self, about: About) -> None:
+        """Draw heights about another plane, or the printer's own zero."""
+        self.kept.clear()  # kept surfaces are about the old one
+        self._session.refer_to(about)
+
+    def toggle_section(self) -> None:
+        """Show or hide the section."""
+        self.show_section = not self.show_section
+        self.refresh()
+
+    def table(self) -> str:
+        """The points of what is shown as tab-separated text with units."""
+        shown = self._session.shown
+        if shown is None:
+            return ""
+        out = io.StringIO()
+        rows = csv.writer(out, delimiter="\t", lineterminator="\n")
+        compared = self._compared()
+        if self.layer is Layer.DIFFERENCE and compared and compared.comparison:
+            rows.writerow(["x (mm)", "y (mm)", "difference (mm)"])
+            found = compared.comparison
+            pairs = zip(found.xy.tolist(), found.difference.tolist(), strict=True)
+            rows.writerows([x, y, f"{z:.4f}"] for (x, y), z in pairs)
+        else:
+            rows.writerow(["x (mm)", "y (mm)", "z (mm)", "touches", "left out"])
+            rows.writerows(
+                [p.x, p.y, f"{p.z:.4f}", len(p.touches), len(p.left_out)]
+                for p in shown.survey.points
+            )
+        return out.getvalue()
+
+    def save_picture(self, path: Path) -> None:
+        """Save the field or the relief as PNG, SVG or PDF. Raises InputError or JobError."""
+        relief, rect = self.relief.picture(), QRectF(self.views.rect())
+        if self.layer is Layer.RELIEF and relief is not None:
+            still = replace(relief, turning=False)
+            save_picture(path, rect, lambda painter: paint_relief(painter, rect, still))
+            return
+        picture, view = self.field.picture(), self.field.view()
+        if picture is not None and view is not None:
+            save_picture(path, rect, lambda painter: paint_field(painter, rect, picture, view))
+
+    # Showing
+
+    def refresh(self) -> None:
+        """Follow the session."""
+        s = self._session
+        tall = self.widget.height() > ROOM_FOR_SECTION_PX
+        self.section.setVisible(self.show_section and tall and s.progress is None)
+        if s.sheet is None:
+            self.field.show_picture(None, "No printer yet: add a machine sheet (File menu).")
+            tell(self.subject, "")
+            return
+        self.layers[Layer.DIFFERENCE].setEnabled(self._compared() is not None)
+        if self.line is None:
+            box = s.sheet.plate.outline.box
+            y = box.y0 + 0.39 * box.depth
+            margin = s.sheet.plate.margin
+            self.line = ((box.x0 + margin, y), (box.x1 - margin, y))
+        self._seen = self.first_layer() if self.layer is Layer.FIRST else None
+        self.field.show_picture(self._picture(), self._wait_words())
+        self._show_relief()
+        tell(self.subject, self._subject())
+        self._refresh_section()
+
+    def first_layer(self) -> FirstLayerSight | None:
+        """What the first layer would be on what is shown; None where that can't be told."""
+        return self._layers_of.seen(self.bench.way)
+
+    def _first_known(self) -> None:
+        if self.layer is Layer.FIRST:
+            self.bench.refresh()
+            self.refresh()
+
+    def _other_printer(self) -> None:
+        """What was laid on the other plate says nothing here."""
+        self.kept.clear()
+        self.line, self.pinned_span = None, None
+
+    def _wait_words(self) -> str:
+        if self.layer is Layer.FIRST and self._seen is None and self._layers_of.working:
+            return "Working out the first layer …"
+        return ""
+
+    def _show_relief(self) -> None:
+        s, chart = self._session, self._chart()
+        if self.layer is not Layer.RELIEF:
+            return
+        if s.sheet is None or chart is None:
+            self.relief.show_picture(None)
+            return
+        self.relief.show_picture(
+            ReliefPicture(
+                s.sheet, chart, Viewpoint(), middle=MIDDLES[s.reference],
+                pinned=self.pinned_span is not None,
+            )
+        )  # fmt: skip
+
+    def _compared(self) -> Compared | None:
+        compared = self._session.back.compared
+        shown = self._session.shown
+        if compared is None or compared.chart is None or shown is None:
+            return None
+        return (
+            compared if compared.b.ident == shown.head.ident or self._session.back.pin_b else None
+        )
+
+    def _chart(self) -> Chart | None:
+        s = self._session
+        if s.progress is not None:
+            return s.chart
+        compared = self._compared()
+        if self.layer is Layer.DIFFERENCE and compared is not None:
+            chart = compared.chart
+        elif self.layer is Layer.FIRST:
+            # Its scale is the builder's own limits.
+            return self._seen.chart if self._seen is not None else None
+        elif s.shown is not None:
+            chart = s.shown.sight.chart
+        else:
+            return None
+        if chart is None or self.pinned_span is None or chart.span == self.pinned_span:
+            return chart
+        if self._pinned_chart is None or self._pinned_chart[0] is not chart:
+            self._pinned_chart = chart, chart.with_span(self.pinned_span)
+        return self._pinned_chart[1]
+
+    def _picture(self) -> Picture:
+        s = self._session
+        assert s.sheet is not None
+        plan = s.progress.plan if s.progress else s.planned()
+        if s.progress is None and s.shown is not None and self._planning is None:
+            return self._survey_picture()
+        dropped = tuple((d.x, d.y) for d in plan.dropped) if plan else ()
+        points = plan.points if plan else np.empty((0, 2))
+        if s.progress is None:
+            return Picture(
+                s.sheet,
+                points,
+                dropped=dropped,
+                route=self._planning is not None,
+                room=self._planning.room if self._planning is not None else None,
+            )
+        touched = s.progress.touched
+        nearest = len(touched) if len(touched) < len(points) else None
+        now = None if nearest is None else (float(points[nearest][0]), float(points[nearest][1]))
+        heights = np.array([t.z for t in touched])
+        return Picture(s.sheet, points, heights, dropped, s.chart, now, flags=False)
+
+    def _survey_picture(self) -> Picture:
+        s = self._session
+        assert s.sheet is not None and s.shown is not None
+        shown, pinned, compared = s.shown.survey, self.pinned_span is not None, self._compared()
+        if self.layer is Layer.DIFFERENCE and compared is not None and compared.comparison:
+            found = compared.comparison
+            crossed = tuple((float(x), float(y)) for x, y in found.outliers)
+            return Picture(
+                s.sheet, found.xy, found.difference, chart=self._chart(), line=self.line,
+                caption=("higher", "lower"), pinned=pinned, crossed=crossed,
+            )  # fmt: skip
+        if self.layer is Layer.FIRST and self._seen is not None:
+            return Picture(
+                s.sheet, shown.xy, shown.heights, chart=self._chart(), caption=("thick", "thin"),
+                middle="as sliced", pinned=True,
+            )  # fmt: skip
+        points_only = self.layer is Layer.POINTS
+        return Picture(
+            s.sheet, shown.xy, shown.heights, chart=None if points_only else self._chart(),
+            line=None if points_only else self.line, pinned=pinned, middle=MIDDLES[s.reference],
+            ringed=tuple((p.x, p.y) for p in (shown.points[i] for i in marked(shown))),
+            route=points_only,
+        )  # fmt: skip
+
+    def _refresh_section(self) -> None:
+        s = self._session
+        lines = []
+        if s.progress is None and s.shown is not None and s.shown.sight.mesh and self.line:
+            lines.append(("now" if s.back.newest_shown else f"survey {s.shown.head.ident}",
+                          section(s.shown.sight.mesh, *self.line)))  # fmt: skip
+            compared = self._compared()
+            # A part has a plane of its own: laid over a whole survey it would mislead.
+            if s.shown.survey.complete and compared is not None:
+                for old, old_mesh in ((compared.a, compared.mesh_a), (compared.b, compared.mesh_b)):
+                    if old_mesh is not None and old.ident != s.shown.head.ident:
+                        name = f"survey {old.ident}, {day(old.taken_at)}"
+                        lines.append((name, section(old_mesh, *self.line)))
+            for ident, (when, mesh) in self.kept.items():
+                told = {name for name, _ in lines}
+                name = f"survey {ident}, {when}"
+                if ident != s.shown.head.ident and name not in told:
+                    lines.append((name, section(mesh, *self.line)))
+        self.section.show_picture(SectionPicture(tuple(lines)))
+
+    def _click(self, x: float, y: float) -> None:
+        if self._planning is not None:
+            self._planning.take_click(x, y)
+
+    def _drag(self, p: tuple[float, float], q: tuple[float, float]) -> None:
+        shown, view = self._session.shown, self.field.view()
+        if shown is not None and shown.sight.mesh is not None and view is not None:
+            mesh = shown.sight.mesh
+            low, high = (mesh.xs[0], mesh.ys[0]), (mesh.xs[-1], mesh.ys[-1])
+            p, q = (
+                (float(np.clip(e[0], low[0], high[0])), float(np.clip(e[1], low[1], high[1])))
+                for e in (p, q)
+            )
+            p, q = snapped(p, q, mesh, SNAP_PX / view.scale)
+        self.line = (p, q)
+        # Only the line moved: nothing else needs to be asked anew.
+        self.field.move_line(p, q)
+        self._refresh_section()
+
+    def _point(self, at: tuple[float, float] | None) -> None:
+        chart = self._chart()
+        if at is None or chart is None:
+            tell(self.reading, "")
+            return
+        height = chart.at(*at)
+        what = {Layer.DIFFERENCE: "difference", Layer.FIRST: "first layer"}.get(self.layer, "z")
+        first = self._seen
+        if height is not None and first is not None:
+            told = f"{mm(first.layer + height)} mm"
+        else:
+            told = f"{mm(height, signed=True)} mm" if height is not None else "not surveyed"
+        words = f"x {mm(at[0], 1)}  y {mm(at[1], 1)}  {what} {told}"
+        tell(self.reading, words)
+        self.field.setAccessibleDescription(words)
+
+    def _subject(self) -> str:
+        s = self._session
+        if s.progress is not None:
+            shape = s.progress.plan.shape or (0, 0)
+            return f"{s.progress.phase} · {shape[0]} × {shape[1]}"
+        if self._planning is not None or s.shown is None:
+            plan = s.planned()
+            return f"plan · {plan.shape[0]} × {plan.shape[1]}" if plan and plan.shape else ""
+        shown, compared = s.shown.survey, self._compared()
+        if self.layer is Layer.DIFFERENCE and compared is not None:
+            a, b = compared.a, compared.b
+            return f"survey {b.ident} ({day(b.taken_at)}) less survey {a.ident} ({day(a.taken_at)})"
+        first = self._seen
+        if first is not None:
+            how = dict(WAYS)[first.way]
+            return f"first layer sliced at {mm(first.layer, 2)} mm, {how} · colours to your limits"
+        size = (
+            f"{shown.shape[0]} × {shown.shape[1]}" if shown.shape else f"{len(shown.points)} points"
+        )
+        named = f"survey {shown.ident}" if shown.ident else "from a file"
+        words = f"{named} · {size} · {day_time(shown.taken_at)} · {shown.conditions.sentence()}"
+        if s.reference != "ls":
+            words += f" · heights {ABOUT[s.reference]}"
+        since = s.mechanical_since(shown.taken_at)
+        return f"{words} · on an older printer: before '{since.kind}'" if since else words

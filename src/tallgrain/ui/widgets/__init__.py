@@ -1,0 +1,1 @@
+"""The parts that stations are built of."""

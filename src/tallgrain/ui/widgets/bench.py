@@ -1,0 +1,309 @@
+"""Parts that the benches of several stations share."""
+
+from collections.abc import Callable, Sequence
+
+from PyQt6.QtCore import QRectF, Qt
+from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QButtonGroup,
+    QDoubleSpinBox,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QScrollArea,
+    QStackedWidget,
+    QTableWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from tallgrain.errors import TallGrainError
+from tallgrain.ui.app import theme
+from tallgrain.ui.app.wheel import NEVER
+from tallgrain.ui.painting.looks import draw_looks
+from tallgrain.ui.session.session import Session
+from tallgrain.ui.session.state import LinkState
+from tallgrain.ui.widgets.parts import Panel, button, label, tell
+
+
+def scrolled(into: QVBoxLayout) -> QVBoxLayout:
+    """A column that scrolls where there is no room; the layout to put things into."""
+    body = QWidget()
+    column = QVBoxLayout(body)
+    column.setContentsMargins(0, 0, 6, 0)
+    column.setSpacing(6)
+    area = QScrollArea()
+    area.setWidgetResizable(True)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+    area.setWidget(body)
+    into.addWidget(area, 1)
+    return column
+
+
+class Tabbed(QWidget):
+    """A row of tabs over pages, each of which scrolls where there is no room."""
+
+    def __init__(self, words: Sequence[str], pages: Sequence[QWidget]) -> None:
+        super().__init__()
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        row = QHBoxLayout()
+        row.setSpacing(0)
+        column.addLayout(row)
+        # What a station tells above all its pages goes in between.
+        self.above = column
+        self.pages = QStackedWidget()
+        column.addWidget(self.pages, 1)
+        group = QButtonGroup(self)
+        self.tabs = []
+        for i, (word, page) in enumerate(zip(words, pages, strict=True)):
+            made = button(word, "tab")
+            made.setCheckable(True)
+            made.clicked.connect(lambda _=False, n=i: self.show_page(n))
+            group.addButton(made)
+            self.tabs.append(made)
+            row.addWidget(made, 1)
+            holder = QWidget()
+            held = QVBoxLayout(holder)
+            held.setContentsMargins(0, 0, 0, 0)
+            scrolled(held).addWidget(page)
+            self.pages.addWidget(holder)
+        # Told after another page was shown.
+        self.on_shown: Callable[[int], None] = lambda number: None
+
+    def put_above(self, widget: QWidget) -> None:
+        """A widget between the tabs and the pages."""
+        self.above.insertWidget(self.above.count() - 1, widget)
+
+    def show_page(self, number: int) -> None:
+        """One of the pages."""
+        self.tabs[number].setChecked(True)
+        self.pages.setCurrentIndex(number)
+        self.on_shown(number)
+
+    @property
+    def number(self) -> int:
+        """The page that is shown."""
+        return self.pages.currentIndex()
+
+
+class Layered(QWidget):
+    """A station's name with tabs over its pages, and a line that says what they are about."""
+
+    def __init__(self, name: str, words: Sequence[str], pages: Sequence[QWidget]) -> None:
+        super().__init__()
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(4)
+        heading = QHBoxLayout()
+        heading.setSpacing(0)
+        heading.addWidget(label(name, "title"), 1)
+        self.tabs, group = [], QButtonGroup(self)
+        self.pages = QStackedWidget()
+        # Told when another page is shown.
+        self.on_shown: Callable[[int], None] = lambda number: None
+        for i, (word, page) in enumerate(zip(words, pages, strict=True)):
+            made = button(word, "layer")
+            made.setCheckable(True)
+            made.clicked.connect(lambda _=False, n=i: self.show_page(n))
+            group.addButton(made)
+            self.tabs.append(made)
+            heading.addWidget(made)
+            self.pages.addWidget(page)
+        self.tabs[0].setChecked(True)
+        column.addLayout(heading)
+        self.subject = label(role="muted", wrap=True)
+        column.addWidget(self.subject)
+        column.addWidget(self.pages, 1)
+
+    def show_page(self, number: int) -> None:
+        """One of the pages."""
+        self.tabs[number].setChecked(True)
+        self.pages.setCurrentIndex(number)
+        self.on_shown(number)
+
+
+def beside(middle: QWidget, bench: QWidget) -> QWidget:
+    """A station's widget: its middle, and the bench on the right."""
+    made = QWidget()
+    row = QHBoxLayout(made)
+    row.setContentsMargins(14, 8, 14, 8)
+    row.setSpacing(14)
+    row.addWidget(middle, 1)
+    row.addWidget(bench)
+    return made
+
+
+def plain_table(heads: Sequence[str], name: str) -> QTableWidget:
+    """A table to be read: rows as tall as their words, the last column takes what room is left."""
+    made = QTableWidget(0, len(heads))
+    made.setHorizontalHeaderLabels(list(heads))
+    made.setAccessibleName(name)
+    made.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+    made.setWordWrap(True)
+    across, down = made.horizontalHeader(), made.verticalHeader()
+    assert across is not None and down is not None
+    down.setVisible(False)
+    down.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+    across.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+    across.setSectionResizeMode(len(heads) - 1, QHeaderView.ResizeMode.Stretch)
+    return made
+
+
+def beside_the_bench(name: str, field: QWidget, bench: QWidget) -> tuple[QWidget, QLabel]:
+    """A station's widget: its name and subject over the field, the bench on the right; with the
+    label that tells the subject."""
+    made = QWidget()
+    row = QHBoxLayout(made)
+    row.setContentsMargins(14, 8, 14, 8)
+    row.setSpacing(14)
+    middle = QVBoxLayout()
+    middle.setSpacing(4)
+    middle.addWidget(label(name, "title"))
+    subject = label(role="muted", wrap=True)
+    middle.addWidget(subject)
+    middle.addWidget(field, 1)
+    row.addLayout(middle, 1)
+    row.addWidget(bench)
+    return made, subject
+
+
+def act_words(session: Session, words: str) -> str:
+    """What the large button says: its own words, once there is a link."""
+    if session.link is LinkState.UP:
+        return words
+    linking = session.link is LinkState.LINKING
+    return "Linking …" if linking else "Link to the printer  F5"
+
+
+class Notice(Panel):
+    """A problem in three parts: what happened, the printer's state, what to do."""
+
+    def __init__(self) -> None:
+        super().__init__(10)
+        self.what = label(role="safety", wrap=True)
+        self.remedy = label(wrap=True)
+        self.column.setSpacing(4)
+        self.column.addWidget(self.what)
+        self.column.addWidget(self.remedy)
+        self.setStyleSheet(
+            f"QFrame[role='panel'] {{ border: none; border-left: 4px solid {theme.RUST.name()};"
+            f"background: {theme.PAPER.name()}; border-radius: 0; }}"
+        )
+
+    def follow(self, session: Session) -> None:
+        """Show the session's problem while nothing is done about it."""
+        problem = session.problem if not session.busy else None
+        self.setVisible(problem is not None)
+        if problem is not None:
+            self.tell(problem)
+
+    def tell(self, error: TallGrainError) -> None:
+        """Show an error's sentence."""
+        what = error.what[:1].upper() + error.what[1:]
+        tell(self.what, what)
+        tell(self.remedy, error.remedy)
+        self.remedy.setVisible(bool(error.remedy))
+
+
+class ClearanceRow(QWidget):
+    """Where the nozzle's height is unknown: the builder looks, types, and takes it; a ruler from
+    far, things that fit from near. What was seen so far is drawn."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self._session = session
+        self.clearance = QDoubleSpinBox()
+        self.clearance.setRange(0, 500)
+        self.clearance.setDecimals(1)  # what fits is felt with gauges, to a tenth
+        self.clearance.setSuffix(" mm")
+        self.clearance.setSpecialValueText("look, then type")
+        self.clearance.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
+        self.clearance.setProperty(NEVER, True)
+        self.clearance.setAccessibleName("What you see under the nozzle, in millimetres")
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(4)
+        self.head = label("", "head", wrap=True)
+        self.drawn = LooksView()
+        self.seen = button("I read this  Ctrl+Enter", tip="A ruler, from 25 mm up")
+        self.fits = button("It fits", tip="Something so thick fits under the nozzle")
+        self.too_thick = button("Too thick", tip="Something so thick does not fit")
+        self.lift = button("Raise 10 mm", tip="Away from the plate only")
+        self.seen.clicked.connect(self.take)
+        self.fits.clicked.connect(lambda: self.take_fit(True))
+        self.too_thick.clicked.connect(lambda: self.take_fit(False))
+        self.lift.clicked.connect(lambda: self._session.raise_nozzle(10.0))
+        column.addWidget(self.head)
+        column.addWidget(self.drawn)
+        for parts in ((self.clearance, self.seen), (self.fits, self.too_thick, self.lift)):
+            row = QHBoxLayout()
+            for part in parts:
+                row.addWidget(part, 1 if part is self.clearance else 0)
+            column.addLayout(row)
+
+    def take(self) -> None:
+        """Take what was read, where a look is asked for."""
+        self._take(self._session.see_clearance)
+
+    def take_fit(self, fits: bool) -> None:
+        """Take that something so thick fits, or not."""
+        self._take(lambda mm: self._session.see_fit(mm, fits))
+
+    def _take(self, take: Callable[[float], None]) -> None:
+        if self.isHidden():
+            return
+        self.clearance.interpretText()
+        try:
+            take(self.clearance.value())
+        except TallGrainError as error:
+            self._session.problem = error
+            self._session.changed.emit()
+        else:
+            self.clearance.setValue(0)  # the next look is another one
+
+    def refresh(self, always: bool = False) -> bool:
+        """Show it where a look is needed (or wanted anyway); whether one is still to be taken."""
+        s = self._session
+        unsure = s.link is LinkState.UP and not s.busy and s.needs_clearance
+        if always and s.guard is not None:
+            unsure = s.guard.clearance_mm is None
+        if s.guard is not None:
+            fit = s.guard.wants_fit
+            tell(
+                self.head,
+                "What fits under the nozzle? The thickest of block, coin, gauge"
+                if fit
+                else "Nozzle above the plate, read on a ruler; nearer than 25 mm, what fits",
+            )
+            self.seen.setVisible(not fit)
+            self.drawn.show_looks(s.guard.trust.looks.heights)
+        self.setVisible(unsure)
+        return unsure
+
+
+class LooksView(QWidget):
+    """Each look drawn at the height that was seen; what the next one should be is not shown."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._looks: tuple[tuple[float, bool], ...] = ()
+        self.setFixedHeight(46)
+        self.hide()
+
+    def show_looks(self, looks: tuple[tuple[float, bool], ...]) -> None:
+        """Heights in order (mm), and whether each is something that fits."""
+        self.setVisible(bool(looks))
+        if looks != self._looks:
+            self._looks = looks
+            self.setAccessibleName("Looks so far: " + ", ".join(f"{mm:.1f} mm" for mm, _ in looks))
+            self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Painted by ui/draw."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        draw_looks(painter, QRectF(self.rect()), self._looks)
+        painter.end()

@@ -1,0 +1,54 @@
+"""An uncertainty budget as rows: what, how much, and a bar."""
+
+from collections.abc import Mapping
+
+from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
+
+from tallgrain.ui.widgets.parts import Bar, label, tell
+from tallgrain.ui.widgets.words import mm
+
+WORDS = {
+    "scatter": "what you felt, scatter", "bracket": "what you felt, bracket",
+    "step": "the printer's step", "gauge": "the gauge's thickness", "probe": "the probe",
+    "growth": "nozzle not settled", "soak": "plate not soaked",
+    "contradiction": "contradicting feels",
+}  # fmt: skip
+
+
+class Budget(QWidget):
+    """One row a part, the largest first; standard uncertainties in mm."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        grid = QGridLayout(self)
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setVerticalSpacing(2)
+        grid.setColumnStretch(1, 1)
+        self._rows: list[tuple[QLabel, Bar, QLabel]] = []
+        for i in range(len(WORDS)):
+            row = label(role="muted"), Bar(), label(role="muted")
+            for j, part in enumerate(row):
+                grid.addWidget(part, i, j)
+            self._rows.append(row)
+        self.show_parts({})
+
+    def show_parts(self, parts: Mapping[str, float]) -> None:
+        """Follow another budget."""
+        ordered = sorted(parts.items(), key=lambda p: -p[1])
+        most = max(parts.values(), default=1.0) or 1.0
+        for i, (name, bar, figure) in enumerate(self._rows):
+            shown = i < len(ordered)
+            for part in (name, bar, figure):
+                part.setVisible(shown)
+            if shown:
+                what, u = ordered[i]
+                tell(name, WORDS.get(what, what))
+                tell(figure, f"{mm(u, 4)} mm")
+                bar.show_share(u / most)
+        told = ", ".join(f"{WORDS.get(w, w)} {mm(u, 4)} mm" for w, u in ordered)
+        self.setAccessibleName(f"Standard uncertainties: {told}" if told else "")
+        self.setVisible(bool(ordered))
+
+    def text(self) -> str:
+        """As it is read aloud."""
+        return self.accessibleName()

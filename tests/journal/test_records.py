@@ -1,0 +1,92 @@
+"""Records: what another version wrote is read as far as it goes, kept whole, and never fatal."""
+
+import math
+from datetime import UTC, datetime
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tallgrain.journal import records
+from tallgrain.journal.journal import Journal
+from tallgrain.journal.record import Named, Record, kind_of
+from tallgrain.journal.records import GapSolved, TrialPrinted, TrialTakenBack, ValueChanged
+from tallgrain.store.ledger import Ledger, Observation
+
+NOON = datetime(2026, 6, 1, 12, tzinfo=UTC)
+KINDS = [
+    kind for kind in vars(records).values()
+    if isinstance(kind, type) and issubclass(kind, Record) and hasattr(kind, "topic")
+]  # fmt: skip
+JSON = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False) | st.text(max_size=5),
+    lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.text(max_size=4), inner),
+    max_leaves=6,
+)
+
+
+def plain(kind):
+    """Figures that fit a record: what its fields need, by their types."""
+    made = {}
+    for name, field in kind.model_fields.items():
+        if field.is_required():
+            words = str(field.annotation)
+            made[name] = "word" if "str" in words else 0.5
+            if "list" in words:
+                made[name] = [0.5] * (4 if "min_length=4" in str(field) else 2)
+    return made
+
+
+@pytest.mark.parametrize("kind", KINDS, ids=lambda k: k.__name__)
+@given(st.data())
+def test_odd_figures_are_a_record_or_none(kind, data):
+    names = [*kind.model_fields, "of another version"]
+    odd = data.draw(st.dictionaries(st.sampled_from(names), JSON))
+    found = kind.of({**plain(kind), **odd})
+    needed = [n for n, field in kind.model_fields.items() if field.is_required()]
+    if found is None:
+        assert any(name in odd for name in needed)
+        return
+    for name, field in kind.model_fields.items():
+        value = getattr(found, name)
+        assert not isinstance(value, float) or math.isfinite(value)
+        if name not in odd and not field.is_required():
+            assert value == field.get_default(call_default_factory=True)
+    again = kind.of(found.stored())
+    assert again is not None and again.model_dump() == found.model_dump()
+
+
+@pytest.mark.parametrize("kind", KINDS, ids=lambda k: k.__name__)
+@pytest.mark.parametrize("stored", [None, "word", [], 3, {}])
+def test_what_is_no_table_has_only_defaults(kind, stored):
+    found = kind.of(stored)
+    assert (found is None) == any(f.is_required() for f in kind.model_fields.values())
+
+
+def test_each_topic_and_outcome_has_one_record():
+    for topic in {kind.topic for kind in KINDS}:
+        mine = [kind for kind in KINDS if kind.topic == topic]
+        outcomes = [outcome for kind in mine for outcome in kind.outcomes]
+        assert len(outcomes) == len(set(outcomes))
+        assert sum(not kind.outcomes for kind in mine) <= 1
+    assert kind_of((TrialTakenBack, TrialPrinted), "taken back") is TrialTakenBack
+    assert kind_of((TrialTakenBack, TrialPrinted), "good") is TrialPrinted
+
+
+def test_the_journal_reads_what_it_wrote_and_keeps_what_it_does_not_know(home):
+    with Ledger.open(home) as ledger:
+        journal = Journal(ledger, "Barley", lambda: NOON)
+        wrote = journal.write(GapSolved(t=1.8, u=0.01, sheet="smooth"), "t", "solved", "felt")
+        assert journal.newest(GapSolved) == wrote and journal.read(GapSolved, "other") == []
+        for figures in ({"height": 1.8}, {"t": "1.8", "u": 0.01}, {"t": 1.9, "u": 0.02, "new": 7}):
+            ledger.observe(Observation("Barley", NOON, "gap", "t", "solved", "", figures))
+        told = journal.read(GapSolved)
+        assert [e.figures.t for e in told] == [1.8, 1.9]  # the unreadable two stay in the ledger
+        assert told[-1].figures.stored()["new"] == 7
+        assert len(ledger.observations("Barley", "gap")) == 4
+        assert Journal(ledger, "").read(ValueChanged) == []
+
+
+def test_named_figures_are_the_numbers_among_them():
+    found = records.ValuesRead.of({"a": 1, "b": "x", "c": True, "d": 2.5, "e": math.inf, "f": None})
+    assert isinstance(found, Named) and found.by_name == {"a": 1.0, "d": 2.5}
