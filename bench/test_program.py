@@ -20,10 +20,7 @@ from tallgrain.procedures.events import BreakOff
 from tallgrain.procedures.survey import survey
 from tallgrain.store.ledger import Ledger
 from tallgrain.ui.app.heartbeat import Heartbeat
-from tallgrain.ui.app.start import (
-    application,
-    demo_window,
-)
+from tallgrain.ui.app.start import application, demo_window
 from tallgrain.ui.demo.workshop import Workshop
 
 BARE = """
@@ -134,9 +131,9 @@ def test_halt_in_mid_touch(benchmark, tell, monkeypatch, tmp_path):
                 near = hands("hands.ruler")["clearance_mm"] < READING_MM or s.guard.wants_fit
                 seen = hands("hands.stack" if near else "hands.ruler")["clearance_mm"]
                 s.see_fit(seen, True) if near else s.see_clearance(seen)
-                s.do("finding the reference", s.guard.reference)
+                s.motion.do("finding the reference", s.guard.reference)
                 spin(lambda: not s.busy)
-        s.start_survey()
+        s.motion.start_survey()
         spin(lambda n=1 + turn % 4: s.progress is None or len(s.progress.touched) >= n)
         spin_for(0.01 * (turn % 7))
         if not s.busy:
@@ -170,7 +167,7 @@ def test_heartbeat_in_a_survey(benchmark, tell, monkeypatch, tmp_path):
     worst = []
     for _ in range(3):
         shown = s.shown
-        s.start_survey()
+        s.motion.start_survey()
         spin(lambda old=shown: not s.busy and s.shown is not old)
         worst.append(heart.worst_ms)
     window.close()

@@ -98,7 +98,7 @@ def test_a_jog_from_key_to_wire(benchmark, tell, monkeypatch, tmp_path):
     window = make_window(ledger, tmp_path)
     window.show()
     s = window.session
-    s.link_to(made.url)
+    s.linking.link_to(made.url)
     spin(lambda: s.link.value == "up")
     window.visit("Probe")
     window.probe.show_tab(1)
@@ -139,7 +139,7 @@ def test_a_key_at_the_gauge_loop(benchmark, tell, monkeypatch, tmp_path):
     window.show()
     window.activateWindow()
     s = window.session
-    s.link_to(made.url)
+    s.linking.link_to(made.url)
     spin(lambda: s.link.value == "up" and bool(window.values.held))
     window.visit("Gap")
     page, work = window.gap.page, window.gap.work

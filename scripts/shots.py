@@ -73,7 +73,7 @@ def main():
     spin(lambda: s.state.plate.target_c > 0)
     spin(lambda: s.state.nozzle.settled and s.state.plate.settled)
     rest(4)
-    s.start_survey()
+    s.motion.start_survey()
     spin(lambda: s.progress is not None and len(s.progress.touched) >= 47)
     shoot("surveying")
     window.halt_key()
@@ -143,7 +143,11 @@ def stations(shoot):
             if abs(mark["right_mm"]) + abs(mark["rear_mm"]) < 0.1:
                 break
             way = mark["right_mm"], mark["rear_mm"], 0.0
-            work(lambda way=way: s.do("jogging", lambda: s.guard.by_hand.jog(*way), quiet=True))
+            work(
+                lambda way=way: s.motion.do(
+                    "jogging", lambda: s.guard.by_hand.jog(*way), quiet=True
+                )
+            )
         work(probe.where.here.click)
     probe.show_tab(2)
     probe.repeats.places.setValue(3)
@@ -200,7 +204,7 @@ def levelling(shoot):
         near = hand("ruler")["clearance_mm"] < READING_MM or s.guard.wants_fit
         seen = float(hand("stack" if near else "ruler")["clearance_mm"])
         s.see_fit(seen, True) if near else s.see_clearance(seen)
-        s.do("finding the reference", s.guard.reference)
+        s.motion.do("finding the reference", s.guard.reference)
         spin(lambda: not s.busy)
     window.primary()
     spin(lambda: len(window.tilt.work.passes) == 1 and len(window.tilt.work.touched) < 5)

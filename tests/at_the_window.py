@@ -19,7 +19,7 @@ def press(window, key, modifier=Qt.KeyboardModifier.NoModifier):
 def idle(window, qtbot):
     """Wait until nothing is under way: no motion, and nothing that is being asked."""
     s = window.session
-    qtbot.waitUntil(lambda: not s.busy and s.worker.resting, timeout=45_000)
+    qtbot.waitUntil(lambda: not s.busy and s.motion.worker.resting, timeout=45_000)
     qtbot.wait(15)
 
 
@@ -30,7 +30,7 @@ def brought_down(window, made, qtbot):
         if s.guard.trusted:
             return
         see(made, s)
-        s.do("finding the reference", lambda: (s.guard.reference(), s.guard.park()))
+        s.motion.do("finding the reference", lambda: (s.guard.reference(), s.guard.park()))
         idle(window, qtbot)
         assert s.problem is None or isinstance(s.problem, LookAgain), s.problem
     raise AssertionError("it asked for looks without end")

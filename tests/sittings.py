@@ -43,7 +43,7 @@ class Sitting:
 
     def link(self):
         if not self.session.printer or not self.session.printer.up:
-            self.session.link_to(self.made.url)
+            self.session.linking.link_to(self.made.url)
             self.wait(20)
 
     def look(self):
@@ -57,7 +57,7 @@ class Sitting:
                 return
             with contextlib.suppress(TallGrainError):
                 see(self.made, self.session)
-            self.session.do("finding the reference", guard.reference)
+            self.session.motion.do("finding the reference", guard.reference)
             self.wait()
 
     def finger(self):

@@ -150,9 +150,18 @@ def put_sheet(ledger: Ledger, printer: str) -> None:
 
 def _one_year(ledger: Ledger, year: Year) -> Iterator[str]:
     command = [
-        sys.executable, "-m", "tallgrain", "standin", "--machine", year.printer, "--with-parent",
-        "--pace", "instant", "--seed", str(SEED),
-    ]  # fmt: skip
+        sys.executable,
+        "-m",
+        "tallgrain",
+        "standin",
+        "--machine",
+        year.printer,
+        "--with-parent",
+        "--pace",
+        "instant",
+        "--seed",
+        str(SEED),
+    ]
     with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as standin:
         assert standin.stdout is not None
         link, hands = (standin.stdout.readline().split()[1] for _ in range(2))
@@ -270,9 +279,14 @@ def _one_evening(ledger: Ledger, year: Year, link: str, hands: str, evening: Eve
         for _ in warm_up(guard, nozzle_c, plate_c, evening.soak_min, token):
             pass
         *_, end = survey(
-            guard, ledger, grid_plan(sheet, year.count, year.count, 2), lambda: evening.at, token,
-            sheet=evening.sheet, soak_min=evening.soak_min or None,
-        )  # fmt: skip
+            guard,
+            ledger,
+            grid_plan(sheet, year.count, year.count, 2),
+            lambda: evening.at,
+            token,
+            sheet=evening.sheet,
+            soak_min=evening.soak_min or None,
+        )
         assert isinstance(end, SurveyEnded)
         if evening.gauge:
             _gauge(ledger, guard, hands, evening)
@@ -300,9 +314,11 @@ def _gauge(ledger: Ledger, guard: Guard, hands: str, evening: Evening) -> None:
 
     journal = Journal(ledger, name, lambda: evening.at)
     heat: dict[str, Any] = {
-        "sheet": evening.sheet, "nozzle_c": float(round(state.nozzle.target_c)),
-        "plate_c": float(round(state.plate.target_c)), "soak_min": evening.soak_min,
-    }  # fmt: skip
+        "sheet": evening.sheet,
+        "nozzle_c": float(round(state.nozzle.target_c)),
+        "plate_c": float(round(state.plate.target_c)),
+        "soak_min": evening.soak_min,
+    }
     solved = GapSolved(t=float(found.t), u=float(found.u), feels=len(loop.touches), **heat)
     journal.write(solved, "trip_height", "solved")
     t = round(found.t, 4)

@@ -50,9 +50,12 @@ class PrinterSeason:
 
 
 def read_season(
-    ledger: Ledger, sheet: MachineSheet, on: str | None = None,
-    base: tuple[int, int] | None = None, rows: SeasonRows | None = None,
-) -> PrinterSeason:  # fmt: skip
+    ledger: Ledger,
+    sheet: MachineSheet,
+    on: str | None = None,
+    base: tuple[int, int] | None = None,
+    rows: SeasonRows | None = None,
+) -> PrinterSeason:
     """Read and judge a printer's season; on: only surveys on this sheet; base: the surveys (first,
     one past the last, of those that are judged) that the builder takes as all being well; rows:
     the season, where it was read already."""
@@ -68,9 +71,14 @@ def read_season(
     # Touches of another sheet scatter alike: all surveys tell of the probe.
     quiet = found.idents[slice(*found.base)]
     return PrinterSeason(
-        sheet, rows, events, found, signals, thermal_of(rows, sheet, used, quiet, figures),
+        sheet,
+        rows,
+        events,
+        found,
+        signals,
+        thermal_of(rows, sheet, used, quiet, figures),
         probe_trend(rows.heads),
-    )  # fmt: skip
+    )
 
 
 def last_gap(ledger: Ledger, machine: str) -> tuple[float, float] | None:
@@ -90,13 +98,20 @@ def workshop(ledger: Ledger, now: datetime) -> tuple[tuple[WorkshopRow, ...], tu
             continue
         last = season.drift.times[-1] if season.drift.times else None
         stale = [
-            e.kind for e in season.events if last is not None and e.at > last
-            and "Surface" in e.stale
-        ]  # fmt: skip
-        lines.append(workshop_row(
-            name, season.drift, season.sheet.tolerance.flatness_mm, last_gap(ledger, name), now,
-            stale,
-        ))  # fmt: skip
+            e.kind
+            for e in season.events
+            if last is not None and e.at > last and "Surface" in e.stale
+        ]
+        lines.append(
+            workshop_row(
+                name,
+                season.drift,
+                season.sheet.tolerance.flatness_mm,
+                last_gap(ledger, name),
+                now,
+                stale,
+            )
+        )
     order = ("now", "soon", "later", "nothing")
     lines.sort(key=lambda row: order.index(row.urgency))
     return tuple(lines), tuple(odd)

@@ -211,9 +211,10 @@ def _mode_for(path: Path) -> int:
         return MODE & ~umask
     if stat.S_ISLNK(found.st_mode):
         raise JobError(
-            "this is a symbolic link, and what it points to is not written unasked.", str(path),
+            "this is a symbolic link, and what it points to is not written unasked.",
+            str(path),
             f"Name the file itself: {path.resolve()}",
-        )  # fmt: skip
+        )
     if not stat.S_ISREG(found.st_mode):
         raise JobError("this is no regular file.", str(path), "Choose another name.")
     return stat.S_IMODE(found.st_mode)
@@ -223,10 +224,11 @@ def unwritable(path: Path, error: Exception) -> JobError:
     """A refusal to write as a sentence: what the disk said, and what to do about just that."""
     code = getattr(error, "errno", None)
     remedy = {
-        errno.ENOSPC: "Free some room on that disk.", errno.EDQUOT: "Free some of your quota.",
+        errno.ENOSPC: "Free some room on that disk.",
+        errno.EDQUOT: "Free some of your quota.",
         errno.EROFS: "That disk can only be read: choose another place.",
         errno.EACCES: "Choose another place, or mend its permissions.",
         errno.ENOENT: "There is no such folder: make it, or choose another.",
-    }.get(code or 0, "Choose another place.")  # fmt: skip
+    }.get(code or 0, "Choose another place.")
     why = getattr(error, "strerror", None) or "its name can't be one"
     return JobError(f"can't be written ({why}).", str(path), f"Nothing was changed. {remedy}")

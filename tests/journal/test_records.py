@@ -4,7 +4,7 @@ import math
 from datetime import UTC, datetime
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tallgrain.journal import records
@@ -38,6 +38,7 @@ def plain(kind):
 
 
 @pytest.mark.parametrize("kind", KINDS, ids=lambda k: k.__name__)
+@settings(max_examples=12)
 @given(st.data())
 def test_odd_figures_are_a_record_or_none(kind, data):
     names = [*kind.model_fields, "of another version"]

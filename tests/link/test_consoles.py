@@ -11,14 +11,7 @@ import time
 import pytest
 
 from standins import Rpc, shipped_sheet
-from tallgrain.errors import (
-    Halted,
-    LeaseHeld,
-    LinkError,
-    PrinterRefused,
-    TallGrainError,
-    TrustLost,
-)
+from tallgrain.errors import Halted, LeaseHeld, LinkError, PrinterRefused, TallGrainError, TrustLost
 from tallgrain.link.connect import connected, dialect_named
 from tallgrain.link.console import printer as console_printer
 from tallgrain.link.console.printer import ConsolePrinter

@@ -55,8 +55,7 @@ def true_slopes(made, guard):
 
 
 @pytest.mark.parametrize(
-    ("name", "pushed"),
-    [("Barley", [("left", 0.4), ("rear", -0.3)]), ("Rye", [("left", 0.5)])],
+    ("name", "pushed"), [("Barley", [("left", 0.4), ("rear", -0.3)]), ("Rye", [("left", 0.5)])]
 )
 def test_it_levels_in_three_passes_and_keeps_the_datum(level, name, pushed):
     passes, made, guard, error = level(name, pushed)

@@ -79,7 +79,7 @@ def test_breaking_off_keeps_what_was_touched_and_raises(linked, ledger, barley):
 
 
 def test_halt_in_mid_touch_stops_there(linked, ledger, barley):
-    made, _, guard = linked("--pace", "real", "--speed", "2")
+    made, _, guard = linked("--pace", "real", "--speed", "6")
     plan = grid_plan(barley, 5, 5)
     points, threads = [], []
 
@@ -184,7 +184,7 @@ def test_killed_at_random_every_reported_point_is_in_the_ledger(standin, home):
     reported = {}
     command = ["survey", "--link", made.url, "--machine", "Barley", "--json"]
     command += ["--count", "20x20", "--samples", "2"]
-    for _ in range(8):
+    for _ in range(5):
         process = started(*command)
         lines = []
         kill_after = chance.randint(1, 250)

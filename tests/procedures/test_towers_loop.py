@@ -9,13 +9,7 @@ import pytest
 from standins import LINK, looked_down, tallgrain
 from tallgrain.clock import now
 from tallgrain.core.values import APPLIED, SETTING
-from tallgrain.errors import (
-    GuardRefused,
-    InputError,
-    JobError,
-    TallGrainError,
-    TrustLost,
-)
+from tallgrain.errors import GuardRefused, InputError, JobError, TallGrainError, TrustLost
 from tallgrain.link.protocol import TOWER_VALUES
 from tallgrain.procedures.events import BreakOff, PointTouched
 from tallgrain.procedures.towers import TowersJob, TowersPass, geometry_held, towers_loop, values_of

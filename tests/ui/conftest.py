@@ -38,14 +38,14 @@ def bench(qtbot, standin, home, request):
         window.activateWindow()
         qtbot.waitUntil(window.isActiveWindow, timeout=5000)
         if made:
-            window.session.link_to(made.url)
+            window.session.linking.link_to(made.url)
             qtbot.waitUntil(lambda: window.session.link.value == "up", timeout=10_000)
         return window, made
 
     yield open_bench
     for window in windows:
         if window.session.busy:
-            window.session.halt()
+            window.session.motion.halt()
             qtbot.waitUntil(lambda w=window: not w.session.busy, timeout=10_000)
         window.session.set_heat(0.0, 0.0)
         window.may_close = lambda: True

@@ -21,7 +21,7 @@ def rye(bench, qtbot, standin):
     s = window.session
     demo.put_sheet(s.ledger, "Rye")
     s.choose_printer("Rye")
-    s.link_to(made.url)
+    s.linking.link_to(made.url)
     qtbot.waitUntil(lambda: s.link.value == "up", timeout=10_000)
     window.visit("Adjusters")
     window.adjusters.picture.setFocus()
@@ -199,7 +199,7 @@ def test_springs_that_come_to_their_ends_are_named(rye, qtbot):
     s.ledger.put_machine("Rye", text, now())
     s.choose_printer("Barley")
     s.choose_printer("Rye")
-    s.link_to(s.url)
+    s.linking.link_to(s.url)
     qtbot.waitUntil(lambda: s.link.value == "up", timeout=10_000)
     window.visit("Adjusters")
     measure(window, qtbot)
@@ -254,7 +254,7 @@ def test_the_gauge_way_around_with_and_without_a_link(rye, qtbot):
     assert rounds.level_z is None and rounds.screw == "front-left"
     page.finish.click()
     idle(window, qtbot)
-    s.unlink()
+    s.linking.unlink()
     page.refresh()
     assert "Not linked" in page.what.text()
     page.setFocus()

@@ -64,7 +64,7 @@ class AtTheBench(RuleBasedStateMachine):
     @rule()
     def link(self):
         if self.session.link is not LinkState.UP and not self.session.busy:
-            self.session.link_to(self.printer.url)
+            self.session.linking.link_to(self.printer.url)
             self.wait(0.25)
 
     @rule()
@@ -74,7 +74,7 @@ class AtTheBench(RuleBasedStateMachine):
 
     @rule()
     def resume(self):
-        self.session.resume_survey()
+        self.session.motion.resume_survey()
         self.wait(0.1)
 
     @rule(seconds=st.floats(0.0, 0.5))
@@ -106,12 +106,12 @@ class AtTheBench(RuleBasedStateMachine):
 
     @rule()
     def raise_first(self):
-        self.session.raise_nozzle(10.0)
+        self.session.motion.raise_nozzle(10.0)
         self.wait(0.1)
 
     @rule(there=st.booleans())
     def hands(self, there):
-        self.session.set_hands(there)
+        self.session.motion.set_hands(there)
         self.wait(0.1)
 
     @rule(kind=st.sampled_from(FAULTS), when=st.integers(1, 6))
@@ -221,7 +221,7 @@ class AtTheBench(RuleBasedStateMachine):
 
     def teardown(self):
         if hasattr(self, "window"):
-            self.session.break_off()
+            self.session.motion.break_off()
             self.window.close()
             self.window.deleteLater()
             self.wait(0.05)

@@ -154,7 +154,7 @@ def test_a_quick_check_names_the_survey_to_recall(drift, qtbot):
     survey does."""
     window, made = drift
     station, s, work = window.drift, window.session, window.drift.work
-    s.start_survey()
+    s.motion.start_survey()
     idle(window, qtbot)
     qtbot.waitUntil(lambda: len(s.back.season.heads) == 35, timeout=10_000)
     own = s.back.season.heads[-1].ident

@@ -14,12 +14,12 @@ from tallgrain.errors import GuardRefused, Halted
 MOTIONS = {
     "survey": lambda w: press(w, Qt.Key.Key_F5),
     "a pair of surveys": lambda w: w.survey_pair("twice"),
-    "raise": lambda w: w.session.raise_nozzle(100.0),
-    "raise a little": lambda w: w.session.raise_nozzle(10.0),
+    "raise": lambda w: w.session.motion.raise_nozzle(100.0),
+    "raise a little": lambda w: w.session.motion.raise_nozzle(10.0),
     "hands in": lambda w: press(w, Qt.Key.Key_F9),
     "warm up": lambda w: w.gap.work.warm(),
     "extend the probe": lambda w: w.probe.work.make("extend"),
-    "first slow reference": lambda w: w.session.do("x", w.session.guard.reference),
+    "first slow reference": lambda w: w.session.motion.do("x", w.session.guard.reference),
     "touch the tape": lambda w: w.probe.work.touch_mark(),
     "scan an edge": lambda w: w.probe.work.scan("x"),
     "repeatability": lambda w: w.probe.work.start_series(10, 1, False, None),
@@ -32,7 +32,9 @@ MOTIONS = {
     "towers": lambda w: w.towers.work.run(2, ("switch",)),
     "quick check": lambda w: w.drift.work.check(),
     "set a value": lambda w: w.values.set({"trip_height": 1.6}, "a test"),
-    "jog": lambda w: w.session.do("jogging", lambda: w.session.guard.by_hand.jog(40.0, 40.0, 0.0)),
+    "jog": lambda w: w.session.motion.do(
+        "jogging", lambda: w.session.guard.by_hand.jog(40.0, 40.0, 0.0)
+    ),
 }  # fmt: skip
 # What a printer has no use for, and what can't be caught in the middle: a pin comes out at once.
 NOT_AT = {
@@ -55,9 +57,9 @@ def test_esc_halts_whatever_moves(bench, qtbot, standin, name):
     def linked():
         made.hands("hands.take_off")  # cold
         made.hands("hands.console")  # as its builder leaves it, whatever was halted before
-        s.unlink()
-        s.link_to(made.url)
-        qtbot.waitUntil(lambda: s.link.value == "up" and s.worker.resting, timeout=10_000)
+        s.linking.unlink()
+        s.linking.link_to(made.url)
+        qtbot.waitUntil(lambda: s.link.value == "up" and s.motion.worker.resting, timeout=10_000)
         assert s.guard.trusted
 
     for words, begin in MOTIONS.items():
@@ -70,9 +72,9 @@ def test_esc_halts_whatever_moves(bench, qtbot, standin, name):
         qtbot.waitUntil(lambda: s.printer.state().moving or not s.busy, timeout=10_000)
         assert s.busy, words
         press(window, Qt.Key.Key_Escape)
-        qtbot.waitUntil(lambda: not s.busy and s.worker.resting, timeout=10_000)
+        qtbot.waitUntil(lambda: not s.busy and s.motion.worker.resting, timeout=10_000)
         assert isinstance(s.problem, Halted), (words, s.problem)
-        qtbot.waitUntil(lambda: not s.halting, timeout=5000)
+        qtbot.waitUntil(lambda: not s.motion.halting, timeout=5000)
         assert window.header.pill.text() in ("position unknown", "HANDS IN  ·  F12 when clear")
         stands = made.truth()["gap_mm"]
         qtbot.wait(60)
@@ -103,10 +105,14 @@ def test_the_window_hands_the_printers_thread_nothing_else():
             if not isinstance(node, ast.Call) or not isinstance(node.func, ast.Attribute):
                 continue
             owner = ast.unparse(node.func.value)
-            if node.func.attr in ("do", "play") and owner.endswith(("session.worker", "s.worker")):
+            if node.func.attr in ("do", "play") and owner.endswith(
+                ("session.motion.worker", "s.motion.worker")
+            ):
                 given.add((path.name, ast.unparse(node.args[1])))
-    # Reading values moves nothing; keeping them while the window closes neither.
+    # Linking and reading move nothing; keeping values while the window closes neither.
     assert given == {
+        ("linking.py", "made"),
+        ("linking.py", "s.guard.attach"),
         ("closing.py", "s.printer.keep_values"),
         ("values_work.py", "s.printer.values"),
     }

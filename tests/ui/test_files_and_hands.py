@@ -190,7 +190,7 @@ def test_only_around_a_print(bench, qtbot, tmp_path):
     qtbot.waitUntil(lambda: "no such file" in dialog.printed.text(), timeout=5000)
     assert len(s.planned().points) == len(points)  # what was known stays
     dialog.accept()
-    s.start_survey()
+    s.motion.start_survey()
     qtbot.waitUntil(lambda: not s.busy and s.shown is not None, timeout=20_000)
     assert s.shown.survey.xy.max() <= 165.001
     qtbot.waitUntil(

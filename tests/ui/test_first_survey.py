@@ -87,17 +87,17 @@ def test_esc_halts_from_a_dialog_and_while_typing(bench, qtbot):
     s = window.session
     window.asking.keys()
     box = next(d for d in window.findChildren(QDialog) if d.isVisible())
-    s.start_survey()
+    s.motion.start_survey()
     qtbot.waitUntil(lambda: len(s.progress.touched) >= 2, timeout=20_000)
     QTest.keyClick(box, Qt.Key.Key_Escape)
     qtbot.waitUntil(lambda: not s.busy, timeout=5000)
     assert box.isVisible()  # Esc halted; it closed nothing
     QTest.keyClick(box, Qt.Key.Key_Escape)
     assert not box.isVisible()  # and now it closes what is open
-    s.raise_nozzle()
+    s.motion.raise_nozzle()
     idle(window, qtbot)
     brought_down(window, made, qtbot)
-    s.start_survey()
+    s.motion.start_survey()
     qtbot.waitUntil(lambda: len(s.progress.touched) >= 1, timeout=20_000)
     typed = QLineEdit(window)
     typed.show()

@@ -85,8 +85,8 @@ class AtTheGap(Sitting):
             lambda: self.work.apply(bool(chance.integers(2)), ""), self.work.take_back,
             self.values.keep, self.values.restore, self.values.leave_lost,
             lambda: self.resolve(chance), lambda: self.meddle(chance),
-            lambda: self.session.set_hands(bool(chance.integers(2))),
-            lambda: self.session.raise_nozzle(10.0), self.session.halt,
+            lambda: self.session.motion.set_hands(bool(chance.integers(2))),
+            lambda: self.session.motion.raise_nozzle(10.0), self.session.motion.halt,
             self.gap.primary, lambda: self.hands("mend"),
             lambda: self.hands("power"), lambda: self.hands("reflash"),
             lambda: self.hands("fault", fault=str(chance.choice(FAULTS))),
@@ -98,7 +98,7 @@ class AtTheGap(Sitting):
         """Most sittings begin as they should; what goes wrong comes after that."""
         self.hands("mend")
         self.link()
-        self.session.set_hands(False)
+        self.session.motion.set_hands(False)
         # After a reflash the probe's checks come first; they have tests of their own.
         self.window.shared.checks._checks.distrusted = ""
         self.wait()

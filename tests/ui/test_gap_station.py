@@ -23,7 +23,7 @@ def gap(bench, qtbot, standin):
         s = window.session
         demo.put_sheet(s.ledger, name)
         s.choose_printer(name)
-        s.link_to(made.url)
+        s.linking.link_to(made.url)
         qtbot.waitUntil(lambda: s.link.value == "up", timeout=10_000)
         window.visit("Gap")
         return window, made
@@ -104,7 +104,7 @@ def test_the_gauge_loop_finds_the_true_trip_height(gap, qtbot, name):
     assert work.verified is None
     made.hands("hands.power")  # kept values survive that
     qtbot.waitUntil(lambda: s.link.value == "lost", timeout=10_000)
-    s.link_to(made.url)
+    s.linking.link_to(made.url)
     qtbot.waitUntil(lambda: s.link.value == "up", timeout=10_000)
     assert s.printer.trip_height() == pytest.approx(found.t, abs=1e-4)
     qtbot.waitUntil(lambda: window.rooms["Gap"].kernel().reason == "", timeout=10_000)  # proven now
@@ -132,7 +132,7 @@ def felt_once(window, made, qtbot, off=0.0):
 def relink(window, made, qtbot):
     s = window.session
     qtbot.waitUntil(lambda: s.link.value == "lost", timeout=10_000)
-    s.link_to(made.url)
+    s.linking.link_to(made.url)
     qtbot.waitUntil(lambda: s.link.value == "up", timeout=10_000)
     qtbot.wait(100)
     idle(window, qtbot)
@@ -202,7 +202,7 @@ def test_power_off_in_the_middle_of_applying_leaves_the_truth_in_the_ledger(gap,
     idle(window, qtbot)
     assert values.history[-1].outcome == "being set"
     made.hands("hands.mend")
-    s.link_to(made.url)
+    s.linking.link_to(made.url)
     qtbot.waitUntil(lambda: s.link.value == "up", timeout=10_000)
     qtbot.waitUntil(lambda: values.history[-1].outcome == "not applied", timeout=10_000)
     assert values.standings()["trip_height"].held.live == 1.79
@@ -339,7 +339,7 @@ def test_nudges_while_it_prints_become_a_value(gap, qtbot):
     assert "away from the plate" in page.readout.unit.text() + page.readout.small.text()
     assert "1.790 becomes 1.740" in page.take.text()
     assert window.rooms["Gap"].kernel().reason == "two places differ"
-    s.raise_nozzle(10.0)
+    s.motion.raise_nozzle(10.0)
     qtbot.wait(300)
     see(made, s)
     page.take.click()
@@ -404,7 +404,7 @@ def test_after_a_lost_link_with_the_nozzle_low_raising_comes_first(gap, qtbot):
     low = s.printer.state().position.z
     s.printer.close()
     qtbot.waitUntil(lambda: s.link.value == "lost", timeout=10_000)
-    s.link_to(made.url)
+    s.linking.link_to(made.url)
     qtbot.waitUntil(lambda: s.link.value == "up", timeout=10_000)
     qtbot.wait(50)
     assert s.guard.hands_in and station.act.text().startswith("Raise the nozzle")
@@ -505,7 +505,7 @@ def test_a_feel_taken_back_takes_its_room_with_it(gap, qtbot):
 
 def test_a_feel_while_it_moves_is_none(gap, qtbot):
     """Where the nozzle stood is not where it will be: such a feel would lie about the height."""
-    window, made = gap("Barley", "--pace", "real", "--speed", "1")
+    window, made = gap("Barley", "--pace", "real", "--speed", "8")
     work = window.gap.work
     press(window, Qt.Key.Key_F5)
     idle(window, qtbot)
@@ -535,8 +535,8 @@ def test_a_fault_over_the_plate_leaves_nothing_applied(gap, qtbot, fault):
         made.hands("hands.power")
         qtbot.waitUntil(lambda: s.link.value == "lost", timeout=10_000)
     elif fault == "halt":
-        s.halt()
-        qtbot.waitUntil(lambda: not s.halting, timeout=5000)
+        s.motion.halt()
+        qtbot.waitUntil(lambda: not s.motion.halting, timeout=5000)
     else:
         press(window, Qt.Key.Key_F12)
     work.step(-0.5)

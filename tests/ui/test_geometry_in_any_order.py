@@ -61,8 +61,8 @@ class Geometry(Sitting):
             lambda: self.towers.run(2, None), lambda: self.felt(chance), self.towers.apply,
             self.towers.apply, lambda: self.read(chance), self.skew.apply, self.skew.take_back,
             self.values.keep, lambda: self.take_back(chance), self.values.restore,
-            lambda: self.screw(chance), self.session.halt,
-            lambda: self.session.set_hands(bool(chance.integers(2))),
+            lambda: self.screw(chance), self.session.motion.halt,
+            lambda: self.session.motion.set_hands(bool(chance.integers(2))),
             lambda: self.hands("mend"), lambda: self.hands("power"), lambda: self.hands("reflash"),
             lambda: self.hands("fault", fault=str(chance.choice(FAULTS))),
         ]  # fmt: skip
@@ -91,7 +91,7 @@ def test_no_order_of_geometry_strikes(tmp_path, qapp, kind):
             chance = np.random.default_rng([seed, 5])
             sitting.hands("mend")
             sitting.link()
-            sitting.session.set_hands(False)
+            sitting.session.motion.set_hands(False)
             sitting.wait()
             sitting.begin()
             sitting.ledger_is_true()

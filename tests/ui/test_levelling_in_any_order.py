@@ -60,8 +60,8 @@ class Levelling(Sitting):
             lambda: self.rack(chance), lambda: self.jog(chance),
             lambda: self.rounds.step(float(chance.choice([-2.0, -0.5, -0.1, 0.5]))),
             lambda: self.rounds.visit(bool(chance.integers(2))), self.rounds.finish_gap,
-            lambda: self.session.set_hands(bool(chance.integers(2))),
-            self.session.halt, lambda: self.hands("mend"), lambda: self.hands("power"),
+            lambda: self.session.motion.set_hands(bool(chance.integers(2))),
+            self.session.motion.halt, lambda: self.hands("mend"), lambda: self.hands("power"),
             lambda: self.hands("fault", fault=str(chance.choice(FAULTS))),
             lambda: self.hands("fault", fault=str(chance.choice(MOTORS))),
         ]  # fmt: skip
@@ -78,7 +78,7 @@ def test_no_order_of_levelling_strikes(tmp_path, qapp, kind):
             chance = np.random.default_rng([seed, 3])
             sitting.hands("mend")
             sitting.link()
-            sitting.session.set_hands(False)
+            sitting.session.motion.set_hands(False)
             sitting.wait()
             sitting.look()
             for _ in range(ACTS):

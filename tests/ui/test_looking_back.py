@@ -331,9 +331,9 @@ def test_resume_by_key(season, qtbot):
     window, _ = season
     s = window.session
     s.choose_plan(SurveyPlan(6, 6))
-    s.start_survey()
+    s.motion.start_survey()
     qtbot.waitUntil(lambda: s.progress is None or len(s.progress.touched) >= 5, timeout=20_000)
-    s.break_off()
+    s.motion.break_off()
     qtbot.waitUntil(lambda: not s.busy and s.shown.head.ident == NEXT, timeout=20_000)
     if s.shown.survey.complete:
         pytest.skip("the survey was faster than the key")
@@ -352,11 +352,11 @@ def test_two_windows_on_one_printer(season, home, tmp_path, qtbot):
 
     with pytest.raises(StoreError, match="Another window"):
         Ledger.open(home, "A second window")
-    window.session.unlink()
+    window.session.linking.unlink()
     from tallgrain.link.connect import connected
 
     other = connected(made.url, "A second window")
-    window.session.link_to(made.url)
+    window.session.linking.link_to(made.url)
     qtbot.waitUntil(lambda: window.session.problem is not None, timeout=5000)
     assert "A second window holds this printer" in words(window)
     other.close()
@@ -411,7 +411,7 @@ def test_looking_back_goes_on_whatever_the_printer_does(season, qtbot, trouble, 
     else:
         kind = "silent:1:6000" if trouble == "freezes" else "garbage:1"
         made.hands("hands.fault", fault=kind)
-        s.worker.do("touch", lambda: s.printer.touch(1.7))  # anything that is answered
+        s.motion.worker.do("touch", lambda: s.printer.touch(1.7))  # anything that is answered
     press(window, Qt.Key.Key_A)
     assert back.pin_a == "33"
     press(window, Qt.Key.Key_D)

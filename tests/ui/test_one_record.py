@@ -45,7 +45,7 @@ WORK = {
     "towers": (
         "Millet", ["routine", "towers", "--passes", "1"], lambda w: w.towers.work.run(1, None),
     ),
-    "survey": ("Barley", ["survey", "--count", "3x3"], lambda w: w.session.start_survey()),
+    "survey": ("Barley", ["survey", "--count", "3x3"], lambda w: w.session.motion.start_survey()),
     "check": ("Barley", ["routine", "check"], lambda w: w.shared.drift.check()),
     "set": (
         "Rye", ["routine", "values", "--set", "trip_height=0.8", "--why", "felt"],
@@ -67,7 +67,7 @@ def test_the_journal_does_not_tell_who_did_it(bench, standin, qtbot, tmp_path, m
     s.choose_printer(machine)
     s.plate_sheet = None
     s.choose_plan(replace(s.chosen, columns=3, rows=3))
-    s.link_to(one.url)
+    s.linking.link_to(one.url)
     qtbot.waitUntil(lambda: s.link.value == "up" and bool(window.values.held), timeout=10_000)
     if "tilt" in name:
         brought_down(window, one, qtbot)
@@ -119,7 +119,7 @@ def test_screws_by_both(bench, qtbot, standin, tmp_path):
     demo.put_sheet(s.ledger, "Rye")
     s.choose_printer("Rye")
     s.plate_sheet = None
-    s.link_to(one.url)
+    s.linking.link_to(one.url)
     qtbot.waitUntil(lambda: s.link.value == "up" and bool(window.values.held), timeout=10_000)
     window.visit("Adjusters")
     work = window.adjusters.work

@@ -26,7 +26,7 @@ def probe(bench, qtbot):
             window.session.ledger.put_machine("Barley", text, parse_time())
             window.session.choose_printer("Barley")
             made = printer
-            window.session.link_to(made.url)
+            window.session.linking.link_to(made.url)
             qtbot.waitUntil(lambda: window.session.link.value == "up", timeout=10_000)
         window.visit("Probe")
         return window, made
@@ -106,7 +106,7 @@ def test_every_ailment_is_found_by_name_and_blocks(probe, qtbot, fault, name):
     assert work.ails.remedy.split(".")[0] in window.probe.works.diagnosis.text()
     window.visit("Surface")
     before = s.printer.state().motions
-    s.start_survey()
+    s.motion.start_survey()
     assert "failed its check" in str(s.problem)
     assert not s.busy and s.printer.state().motions == before
     # What was found outlives the window; what was mended is found well again.
@@ -304,7 +304,7 @@ def test_the_rough_gap_and_the_beam(bench, qtbot, standin, name):
     if name != "Barley":
         s.ledger.put_machine(name, shipped_sheet_text(name), parse_time())
         s.choose_printer(name)
-    s.link_to(made.url)
+    s.linking.link_to(made.url)
     qtbot.waitUntil(lambda: s.link.value == "up", timeout=10_000)
     window.visit("Probe")
     window.probe.show_tab(3)

@@ -23,7 +23,7 @@ def skew(bench, qtbot, standin):
         s = window.session
         demo.put_sheet(s.ledger, name)
         s.choose_printer(name)
-        s.link_to(made.url)
+        s.linking.link_to(made.url)
         qtbot.waitUntil(lambda: s.link.value == "up", timeout=10_000)
         window.visit("Skew")
         qtbot.waitUntil(lambda: bool(window.values.held), timeout=5000)

@@ -26,11 +26,11 @@ def test_each_printer_links_to_its_own_stand_in(qtbot, qapp, home):
         assert s.shown.survey.machine == name
         assert s.plate_sheet == s.sheet.sheets[0].name
     assert [len(v) for v in serials.values()] == [1, 1, 1]
-    s.start_survey()
+    s.motion.start_survey()
     qtbot.waitUntil(lambda: s.progress is not None and len(s.progress.touched) > 2, timeout=30_000)
     s.choose_printer("Rye")  # not in the middle of work
     assert s.sheet.name == "Barley"
-    s.break_off()
+    s.motion.break_off()
     qtbot.waitUntil(lambda: not s.busy, timeout=30_000)
     window.may_close = lambda: True
     window.close()
@@ -78,12 +78,13 @@ def test_a_printer_chosen_while_another_is_being_linked(qtbot, qapp, home):
     for name in ("Rye", "Barley", "Millet", "Rye", "Barley"):  # nobody waits for a link
         window.header.printer_chosen.emit(name)
     qtbot.waitUntil(
-        lambda: s.link.value == "up" and s.worker.resting and s.shown is not None, timeout=60_000
+        lambda: s.link.value == "up" and s.motion.worker.resting and s.shown is not None,
+        timeout=60_000,
     )
     assert s.printer.identity.name == s.sheet.name == s.guard.sheet.name == "Barley"
     for name in ("Rye", "Barley"):  # and none of the others is still held
         window.header.printer_chosen.emit(name)
-        qtbot.waitUntil(lambda: s.link.value == "up" and s.worker.resting, timeout=30_000)
+        qtbot.waitUntil(lambda: s.link.value == "up" and s.motion.worker.resting, timeout=30_000)
         assert s.printer.identity.name == s.sheet.name == name
     window.may_close = lambda: True
     window.close()

@@ -26,7 +26,7 @@ def tilt(bench, qtbot, standin):
         s = window.session
         demo.put_sheet(s.ledger, name)
         s.choose_printer(name)
-        s.link_to(made.url)
+        s.linking.link_to(made.url)
         qtbot.waitUntil(lambda: s.link.value == "up", timeout=10_000)
         window.visit("Tilt")
         row = window.tilt.clearance

@@ -22,7 +22,7 @@ def towers(bench, qtbot, standin):
         s = window.session
         demo.put_sheet(s.ledger, "Millet")
         s.choose_printer("Millet")
-        s.link_to(made.url)
+        s.linking.link_to(made.url)
         qtbot.waitUntil(lambda: s.link.value == "up", timeout=10_000)
         window.visit("Towers")
         qtbot.waitUntil(lambda: bool(window.values.held), timeout=5000)

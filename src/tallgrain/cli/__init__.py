@@ -42,8 +42,9 @@ def main() -> None:
         )
         sys.exit(error.exit_status)
     except ArithmeticError as error:
-        print(f"the figures leave nothing to work out ({error}). Look at them again.",
-              file=sys.stderr)  # fmt: skip
+        print(
+            f"the figures leave nothing to work out ({error}). Look at them again.", file=sys.stderr
+        )
         sys.exit(1)
     except UnicodeError:
         print("a word on the command line is no text. Give it in UTF-8.", file=sys.stderr)

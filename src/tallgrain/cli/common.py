@@ -63,8 +63,7 @@ Samples = Annotated[int | None, typer.Option("--samples", help="Touches at each 
 Link = Annotated[str, typer.Option("--link", help="tcp://host:port of the printer.")]
 Remote = Annotated[bool, typer.Option("--remote", help="Allow a printer on another computer.")]
 Clearance = Annotated[
-    float | None,
-    typer.Option(help="What you read between nozzle and plate (mm), from 25 mm up."),
+    float | None, typer.Option(help="What you read between nozzle and plate (mm), from 25 mm up.")
 ]
 Fits = Annotated[
     float | None,

@@ -209,14 +209,16 @@ def density(
     document = {
         "options": [
             {
-                "count": o.name, "worst_mm": o.worst, "rms_mm": o.rms,
+                "count": o.name,
+                "worst_mm": o.worst,
+                "rms_mm": o.rms,
                 "expected_mm": o.expected,
                 "estimate_s": round(o.estimate_s, 1),
             }
             for o in advice.options
         ],
         "recommended": advice.recommended.name if advice.recommended else None,
-    }  # fmt: skip
+    }
 
     def table() -> str:
         rows = [["points", "worst", "RMS", "expected (mm)", "time (min)"]]
@@ -225,9 +227,10 @@ def density(
             rows.append([o.name, *figures, number(o.estimate_s / 60, 1)])
         best = advice.recommended
         words = (
-            f"{best.name} is the fewest that holds {tolerance_mm:g} mm." if best is not None
+            f"{best.name} is the fewest that holds {tolerance_mm:g} mm."
+            if best is not None
             else f"No fewer points than this survey's own hold {tolerance_mm:g} mm."
-        )  # fmt: skip
+        )
         return f"{aligned(rows)}\n{words}"
 
     show(document, as_json, table)

@@ -48,47 +48,70 @@ def drift(
     show(document, as_json, table)
 
 
+def _at(when: Any) -> str:
+    return str(when.isoformat(timespec="seconds"))
+
+
+def _change_document(h: Any) -> dict[str, Any]:
+    event = None
+    if h.event is not None:
+        event = {"at": _at(h.event.at), "kind": h.event.kind, "note": h.event.note}
+    return {
+        "survey": h.survey,
+        "after": _at(h.before),
+        "by": _at(h.after),
+        "kind": h.kind,
+        "rate_um_per_day": None if h.rate is None else round(h.rate * 1000, 3),
+        "sizes": {f"{name}_mm": round(mm, 5) for name, mm in h.sizes.items()},
+        "contrast": round(h.contrast, 2),
+        "confidence": round(h.confidence, 4),
+        "event": event,
+        "sentence": h.sentence,
+    }
+
+
 def season_document(season: Any, sheet: str | None) -> dict[str, Any]:
     """A judged season as JSON tells it."""
     from tallgrain.core.drift.terms import SHAPES, TERMS
 
     found, signals = season.drift, season.signals
 
-    def at(when: Any) -> str:
-        return str(when.isoformat(timespec="seconds"))
-
     return {
-        "machine": season.sheet.name, "sheet": sheet, "surveys": len(found.idents),
+        "machine": season.sheet.name,
+        "sheet": sheet,
+        "surveys": len(found.idents),
         "left_out": found.left_out,
         "series": {
-            "survey": list(found.idents), "taken_at": [at(t) for t in found.times],
-            **{f"{name}_mm": [round(float(v), 5) for v in found.figures[:, k]]
-               for k, name in enumerate(TERMS)},
+            "survey": list(found.idents),
+            "taken_at": [_at(t) for t in found.times],
+            **{
+                f"{name}_mm": [round(float(v), 5) for v in found.figures[:, k]]
+                for k, name in enumerate(TERMS)
+            },
         },
-        "signals": [] if signals is None else [
-            {"survey": found.idents[i], "term": SHAPES[signals.worst[i]],
-             "strength": round(float(signals.strength[i]), 2)}
-            for i in range(len(found.idents)) if signals.beyond[i]
-        ],
-        "changes": [
+        "signals": []
+        if signals is None
+        else [
             {
-                "survey": h.survey, "after": at(h.before), "by": at(h.after), "kind": h.kind,
-                "rate_um_per_day": None if h.rate is None else round(h.rate * 1000, 3),
-                "sizes": {f"{name}_mm": round(mm, 5) for name, mm in h.sizes.items()},
-                "contrast": round(h.contrast, 2), "confidence": round(h.confidence, 4),
-                "event": None if h.event is None else {
-                    "at": at(h.event.at), "kind": h.event.kind, "note": h.event.note
-                },
-                "sentence": h.sentence,
+                "survey": found.idents[i],
+                "term": SHAPES[signals.worst[i]],
+                "strength": round(float(signals.strength[i]), 2),
             }
-            for h in found.happenings
+            for i in range(len(found.idents))
+            if signals.beyond[i]
         ],
-        "slow": None if found.slow is None else {
+        "changes": [_change_document(h) for h in found.happenings],
+        "slow": None
+        if found.slow is None
+        else {
             "rate_um_per_day": round(found.slow.rate * 1000, 3),
-            "u_um_per_day": round(found.slow.u * 1000, 3), "holds_days": round(found.slow.days, 1),
+            "u_um_per_day": round(found.slow.u * 1000, 3),
+            "holds_days": round(found.slow.days, 1),
             "surveys": found.slow.surveys,
         },
-        "thermal": None if season.thermal is None else {
+        "thermal": None
+        if season.thermal is None
+        else {
             "per_degree_um": {
                 name: round(float(v) * 1000, 4)
                 for name, v in zip(SHAPES, season.thermal.per_degree, strict=True)
@@ -97,16 +120,20 @@ def season_document(season: Any, sheet: str | None) -> dict[str, Any]:
                 name: round(float(v) * 1000, 4)
                 for name, v in zip(SHAPES, season.thermal.u, strict=True)
             },
-            "pairs": season.thermal.pairs, "settled_min": season.thermal.settled_min,
+            "pairs": season.thermal.pairs,
+            "settled_min": season.thermal.settled_min,
             "sentence": season.thermal.sentence,
         },
-        "probe": None if season.trend is None else {
-            "s_r_mm": round(season.trend.after, 5), "worse_from": season.trend.worse_from,
+        "probe": None
+        if season.trend is None
+        else {
+            "s_r_mm": round(season.trend.after, 5),
+            "worse_from": season.trend.worse_from,
             "sentence": season.trend.sentence,
         },
         "notes": list(found.notes),
         "advice": {"action": season.action, "sentence": season.advice},
-    }  # fmt: skip
+    }
 
 
 def _season_words(season: Any, prints: float | None) -> str:
@@ -144,15 +171,17 @@ def recall(
     touched = survey_named(check)
     if touched.machine and touched.machine.lower() != sheet.name.lower():
         raise InputError(
-            f"these touches are of {touched.machine}, not of {sheet.name}.", check,
+            f"these touches are of {touched.machine}, not of {sheet.name}.",
+            check,
             "Give the printer that was touched.",
-        )  # fmt: skip
+        )
     with _stored(sheet.name) as ledger:
         rows = ledger.season(sheet.name)
     found = [
-        f for f in fits(rows, sheet, touched.xy, touched.heights, touched.conditions)
+        f
+        for f in fits(rows, sheet, touched.xy, touched.heights, touched.conditions)
         if f.ident != touched.ident
-    ]  # fmt: skip
+    ]
     document = {"sentence": told(found), "fits": [fit_document(f) for f in found]}
 
     def table() -> str:
@@ -168,11 +197,18 @@ def recall(
 def fit_document(f: Any) -> dict[str, Any]:
     """A stored survey that may still fit, for programs."""
     return {
-        "survey": f.ident, "use": f.use, "touches": f.touches, "alike": f.alike,
-        "rms_mm": f.rms, "worst_mm": f.worst, "offset_mm": f.offset,
-        "tilt_x_mm": f.tilt_x, "tilt_y_mm": f.tilt_y, "rms_after_mm": f.rms_after,
+        "survey": f.ident,
+        "use": f.use,
+        "touches": f.touches,
+        "alike": f.alike,
+        "rms_mm": f.rms,
+        "worst_mm": f.worst,
+        "offset_mm": f.offset,
+        "tilt_x_mm": f.tilt_x,
+        "tilt_y_mm": f.tilt_y,
+        "rms_after_mm": f.rms_after,
         "worst_after_mm": f.worst_after,
-    }  # fmt: skip
+    }
 
 
 @app.command("workshop")
@@ -186,26 +222,32 @@ def workshop_page(as_json: AsJson = False) -> None:
     document = {
         "printers": [
             {
-                "machine": r.machine, "flatness_mm": r.flatness, "allowed_mm": r.allowed,
+                "machine": r.machine,
+                "flatness_mm": r.flatness,
+                "allowed_mm": r.allowed,
                 "trip_height_mm": None if r.gap is None else r.gap[0],
                 "u_mm": None if r.gap is None else r.gap[1],
-                "surveyed_at": None if r.surveyed is None
+                "surveyed_at": None
+                if r.surveyed is None
                 else r.surveyed.isoformat(timespec="seconds"),
-                "changes": r.signals, "newest_change": r.newest, "urgency": r.urgency, "due": r.due,
+                "changes": r.signals,
+                "newest_change": r.newest,
+                "urgency": r.urgency,
+                "due": r.due,
             }
             for r in rows
         ],
         "not_judged": list(odd),
-    }  # fmt: skip
+    }
 
     def table() -> str:
         lines = [["printer", "flatness", "gap (mm)", "changes", "last survey", "due"]]
         for r in rows:
             gap = "–" if r.gap is None else f"{r.gap[0]:.3f} ± {2 * r.gap[1]:.3f}"
             last = "never" if r.surveyed is None else f"{r.surveyed:%Y-%m-%d}"
-            lines.append([
-                r.machine, number(r.flatness), gap, str(r.signals), last, f"{r.urgency}: {r.due}"
-            ])  # fmt: skip
+            lines.append(
+                [r.machine, number(r.flatness), gap, str(r.signals), last, f"{r.urgency}: {r.due}"]
+            )
         return "\n".join([aligned(lines), *odd])
 
     show(document, as_json, table)

@@ -79,9 +79,14 @@ def _tell_pass(event: Any, as_json: bool) -> None:
     found = repeatability([event.touches])
     if as_json:
         document = {
-            "pass": event.number + 1, "x_mm": event.x, "y_mm": event.y, "mean_mm": event.z,
-            "touches_mm": list(event.touches), "s_r_mm": found.s_r, "drift_mm": found.drift,
-        }  # fmt: skip
+            "pass": event.number + 1,
+            "x_mm": event.x,
+            "y_mm": event.y,
+            "mean_mm": event.z,
+            "touches_mm": list(event.touches),
+            "s_r_mm": found.s_r,
+            "drift_mm": found.drift,
+        }
         say(json.dumps(document, allow_nan=False))
         return
     say(
@@ -100,8 +105,10 @@ def _tell_end(ident: str, seen: list[tuple[float, ...]], as_json: bool) -> None:
         document = {"event": "done", "survey": ident, **repeatability_document(found)}
         say(json.dumps(document, allow_nan=False))
     else:
-        say(f"survey {ident} is stored: s_r {number(found.s_r, 4)} mm, "
-            f"drift {number(found.drift, 4)} mm, {len(found.outliers)} outliers")  # fmt: skip
+        say(
+            f"survey {ident} is stored: s_r {number(found.s_r, 4)} mm, "
+            f"drift {number(found.drift, 4)} mm, {len(found.outliers)} outliers"
+        )
 
 
 @routine_app.command("tilt")
@@ -146,9 +153,10 @@ def tilt_routine(
         raise JobError("levelling was broken off.", "routine", "What was measured is kept.")
     if verdict == "measured only" and passes:
         raise JobError(
-            f"{passes} corrections did not bring it within tolerance.", known[0].name,
+            f"{passes} corrections did not bring it within tolerance.",
+            known[0].name,
             "Run it again, or look for what moves: slack, loose wheels, a wrong sheet.",
-        )  # fmt: skip
+        )
 
 
 def _tell_motors(found: Any, as_json: bool) -> None:
@@ -170,16 +178,20 @@ def _tell_tilt(event: Any, as_json: bool) -> None:
     solved = event.solved
     if as_json:
         document = {
-            "pass": event.number + 1, "survey": event.survey, "spread_mm": solved.before,
+            "pass": event.number + 1,
+            "survey": event.survey,
+            "spread_mm": solved.before,
             "raise_mm": {n: float(r) for n, r in solved.by_name.items()},
             "u_mm": {n: float(u) for n, u in zip(solved.names, solved.u, strict=True)},
             "sent_mm": dict(zip(solved.names, event.sent, strict=True)),
-            "predicted_mm": event.predicted, "noise_mm": solved.noise, "verdict": event.verdict,
+            "predicted_mm": event.predicted,
+            "noise_mm": solved.noise,
+            "verdict": event.verdict,
             "uncorrectable": {
                 "slope_x_mm_per_m": solved.uncorrectable[0] * 1000,
                 "slope_y_mm_per_m": solved.uncorrectable[1] * 1000,
             },
-        }  # fmt: skip
+        }
         say(json.dumps(document, allow_nan=False))
         return
     sent = ", ".join(f"{n} {number(mm, 4)}" for n, mm in zip(solved.names, event.sent, strict=True))
@@ -229,9 +241,10 @@ def towers_routine(
         raise JobError("the towers were broken off.", "routine", "What was measured is kept.")
     if verdict == "measured only" and passes:
         raise JobError(
-            f"{passes} corrections did not put it right.", known[0].name,
+            f"{passes} corrections did not put it right.",
+            known[0].name,
             "Run it again, or look for what gives way: loose rods, slack belts.",
-        )  # fmt: skip
+        )
 
 
 def _tell_towers(event: Any, as_json: bool) -> None:
@@ -240,9 +253,13 @@ def _tell_towers(event: Any, as_json: bool) -> None:
     solved = event.solved
     if as_json:
         document = {
-            "pass": event.number + 1, "survey": event.survey, "verdict": event.verdict,
-            "moves_mm": event.moves, "noise_mm": event.noise, **delta_document(solved),
-        }  # fmt: skip
+            "pass": event.number + 1,
+            "survey": event.survey,
+            "verdict": event.verdict,
+            "moves_mm": event.moves,
+            "noise_mm": event.noise,
+            **delta_document(solved),
+        }
         say(json.dumps(document, allow_nan=False))
         return
     say(
@@ -296,9 +313,10 @@ def adjusters_routine(
         raise JobError("levelling was broken off.", "routine", "What was measured is kept.")
     if verdict == "not level":
         raise JobError(
-            "the screws still need turning.", known[0].name,
+            "the screws still need turning.",
+            known[0].name,
             "Run it again and turn them as it says.",
-        )  # fmt: skip
+        )
 
 
 def _tell_screws(event: Any, as_json: bool) -> None:
@@ -306,9 +324,12 @@ def _tell_screws(event: Any, as_json: bool) -> None:
 
     if as_json:
         document = {
-            "pass": event.number + 1, "survey": event.survey, "verdict": event.verdict,
-            **adjusters_document(event.solved), "fault": event.fault,
-        }  # fmt: skip
+            "pass": event.number + 1,
+            "survey": event.survey,
+            "verdict": event.verdict,
+            **adjusters_document(event.solved),
+            "fault": event.fault,
+        }
         say(json.dumps(document, allow_nan=False))
         return
     say(f"pass {event.number + 1}: FLTt {number(event.solved.before.fltt, 4)} mm; {event.verdict}")

@@ -88,7 +88,6 @@ def gauge_routine(
     from tallgrain.link.connect import check_url
     from tallgrain.procedures.events import BreakOff
     from tallgrain.procedures.gauge import enter_felt, gauge_loop, heat_of
-    from tallgrain.procedures.values import keep_values, set_values
     from tallgrain.resolve import machine_sheet
 
     check_url(link, remote)
@@ -106,25 +105,38 @@ def gauge_routine(
         felt = enter_felt(journal, loop, heat, last.after if last is not None else None)
         if felt is None:
             raise JobError(
-                "the feels say no trip height yet.", "gauge",
+                "the feels say no trip height yet.",
+                "gauge",
                 "Feel again: free above, gripping where the gauge just drags.",
-            )  # fmt: skip
+            )
         t, u = felt.entry.figures.t, felt.entry.figures.u
         if apply:
-            if felt.found.contradictions:
-                raise JobError(felt.found.contradictions[0].sentence, "gauge", "Nothing was set.")
-            why = f"gauge, ± {2 * u:.3f} mm (k = 2)"
-            _run(set_values(at, {TRIP: t}, why, heat, u))
-            if keep:
-                _run(keep_values(at))
+            _apply(at, felt, heat, keep)
         document = {
-            "t_mm": t, "u_mm": u, "feels": len(loop.touches), "t_set_mm": loop.t_set,
+            "t_mm": t,
+            "u_mm": u,
+            "feels": len(loop.touches),
+            "t_set_mm": loop.t_set,
             "verified": felt.verified.outcome if felt.verified is not None else "",
-            "applied": apply, "kept": apply and keep,
-        }  # fmt: skip
+            "applied": apply,
+            "kept": apply and keep,
+        }
         told = f"trip height {number(t)} ± {number(2 * u)} mm (k = 2)"
         told += ", set" if apply else f"; the printer holds {number(loop.t_set)} mm"
         say(json.dumps(document, allow_nan=False) if as_json else told)
+
+
+def _apply(at: Any, felt: Any, heat: Any, keep: bool) -> None:
+    """Set the trip height that was felt, and keep it."""
+    from tallgrain.journal.values import TRIP
+    from tallgrain.procedures.values import keep_values, set_values
+
+    if felt.found.contradictions:
+        raise JobError(felt.found.contradictions[0].sentence, "gauge", "Nothing was set.")
+    u = felt.entry.figures.u
+    _run(set_values(at, {TRIP: felt.entry.figures.t}, f"gauge, ± {2 * u:.3f} mm (k = 2)", heat, u))
+    if keep:
+        _run(keep_values(at))
 
 
 def _run(work: Any) -> None:
@@ -229,15 +241,19 @@ def _show_values(book: Any, as_json: bool) -> None:
     document = {
         "values": [
             {
-                "meaning": m, "name": book.held[m].name, "live": one.held.live,
-                "kept": one.held.kept, "unit": unit_of(m), "state": one.state,
+                "meaning": m,
+                "name": book.held[m].name,
+                "live": one.held.live,
+                "kept": one.held.kept,
+                "unit": unit_of(m),
+                "state": one.state,
                 "why": one.last.why if one.last is not None else "",
             }
             for m, one in standings.items()
         ],
         "conflicts": [c.sentence for c in book.conflicts()],
         "lost": dict(book.lost),
-    }  # fmt: skip
+    }
 
     def table() -> str:
         rows = [["value", "live", "kept", "", "how it stands", "why"]]

@@ -164,20 +164,25 @@ def adjusters_document(solved: Any) -> dict[str, Any]:
 
     def told(surface: Any) -> dict[str, float | None]:
         return {
-            "pv_mm": _round(surface.pv), "rms_mm": _round(surface.rms),
+            "pv_mm": _round(surface.pv),
+            "rms_mm": _round(surface.rms),
             "fltt_mm": _round(surface.fltt),
-        }  # fmt: skip
+        }
 
     return {
         "turns": {
             turn.name: {
-                "raise_mm": _round(turn.raise_mm), "turn_deg": _round(turn.turn_deg),
-                "direction": turn.direction, "u_deg": _round(turn.u_deg), "leave": turn.leave,
+                "raise_mm": _round(turn.raise_mm),
+                "turn_deg": _round(turn.turn_deg),
+                "direction": turn.direction,
+                "u_deg": _round(turn.u_deg),
+                "leave": turn.leave,
             }
             for turn in solved.turns
         },
-        "before": told(solved.before), "after": told(solved.after),
-    }  # fmt: skip
+        "before": told(solved.before),
+        "after": told(solved.after),
+    }
 
 
 def _dropped(found: Any, indices: tuple[int, ...]) -> list[dict[str, float]]:
@@ -261,14 +266,19 @@ def write_gauge(
     part = gauge_part(sheet, str(plane), caliper_mm)  # type: ignore[arg-type]
     write_text(file, gauge_program(part, sheet.name, nozzle_c, plate_c))
     document = {
-        "plane": part.plane, "side_mm": part.side,
+        "plane": part.plane,
+        "side_mm": part.side,
         "points": {name: list(place) for name, place in part.points.items()},
         "read": [
-            {"from": a, "to": b, "nominal_mm": part.nominal((a, b)),
-             "outside_mm": part.expected((a, b))}
+            {
+                "from": a,
+                "to": b,
+                "nominal_mm": part.nominal((a, b)),
+                "outside_mm": part.expected((a, b)),
+            }
             for a, b in part.pairs
         ],
-    }  # fmt: skip
+    }
 
     def table() -> str:
         rows = [["read cold", "about (mm)"]]
@@ -324,7 +334,9 @@ def delta_document(found: Any) -> dict[str, Any]:
     g = found.geometry
     return {
         "solved": {
-            "rod_length_mm": g.rod, "delta_radius_mm": g.radius, "height_mm": g.height,
+            "rod_length_mm": g.rod,
+            "delta_radius_mm": g.radius,
+            "height_mm": g.height,
             "tower_angle_deg": dict(zip(TOWERS, g.angle, strict=True)),
             "switch_mm": dict(zip(TOWERS, g.switch, strict=True)),
             "tower_radius_mm": dict(zip(TOWERS, g.tower_radius, strict=True)),
@@ -337,4 +349,4 @@ def delta_document(found: Any) -> dict[str, Any]:
         "rms_before_mm": found.rms_before,
         "rms_after_mm": found.rms_after,
         "weak": list(found.weak),
-    }  # fmt: skip
+    }

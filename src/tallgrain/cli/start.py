@@ -73,6 +73,14 @@ def standin(
     if console not in (None, "hazel", "medlar"):
         raise InputError(f"there is no console '{console}'.", "--console", "Give hazel or medlar.")
     serve(
-        sheet, listen, seed, instant, speed, tuple(fault or ()), truth, cold, with_parent,
+        sheet,
+        listen,
+        seed,
+        instant,
+        speed,
+        tuple(fault or ()),
+        truth,
+        cold,
+        with_parent,
         None if console is None else (console, pty),
-    )  # fmt: skip
+    )

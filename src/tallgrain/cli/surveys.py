@@ -42,8 +42,7 @@ As = Annotated[
     typer.Option("--as", help="What a table is, where it could be read in two ways."),
 ]
 ExtentText = Annotated[
-    str | None,
-    typer.Option("--extent", help="Where a matrix lies, in mm: left,right,front,rear."),
+    str | None, typer.Option("--extent", help="Where a matrix lies, in mm: left,right,front,rear.")
 ]
 RowsFirst = Annotated[Rows, typer.Option("--rows", help="Which row of a matrix comes first.")]
 WHEN = ["%Y-%m-%d", "%Y-%m-%dT%H:%M", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S%z"]
@@ -123,7 +122,7 @@ def _first_layer(gcode: Path | None) -> Any:
 
 def _where(
     layer: Any, points: Path | None, after: str | None, margins: str | None, free: str | None
-) -> Any:  # fmt: skip
+) -> Any:
     """What a kind of plan needs beside its count. Raises InputError."""
     from tallgrain.core.plan.kinds import Where
     from tallgrain.formats.point_text import parse_places
@@ -200,9 +199,16 @@ def survey(
             _tell(phase, as_json)
         soaked = soak_min if plate_c is not None else None
         events = run(
-            guard, ledger, planned, now, break_off, sheet=sheet_name, soak_min=soaked, note=note,
+            guard,
+            ledger,
+            planned,
+            now,
+            break_off,
+            sheet=sheet_name,
+            soak_min=soaked,
+            note=note,
             quality=Quality(guard.sheet.probe.repeatability.s_r),
-        )  # fmt: skip
+        )
         for event in events:
             _tell(event, as_json)
     if break_off.asked:
@@ -247,14 +253,22 @@ def _event_document(event: object) -> dict[str, Any] | None:
 
     if isinstance(event, PointTouched):
         return {
-            "event": "point", "i": event.number,
-            "x_mm": event.x, "y_mm": event.y, "z_mm": event.z,
-        }  # fmt: skip
+            "event": "point",
+            "i": event.number,
+            "x_mm": event.x,
+            "y_mm": event.y,
+            "z_mm": event.z,
+        }
     if isinstance(event, PointAgain):
         return {
-            "event": "again", "i": event.number, "x_mm": event.x, "y_mm": event.y,
-            "z_mm": event.z, "left_out": event.left_out, "why": event.why,
-        }  # fmt: skip
+            "event": "again",
+            "i": event.number,
+            "x_mm": event.x,
+            "y_mm": event.y,
+            "z_mm": event.z,
+            "left_out": event.left_out,
+            "why": event.why,
+        }
     if isinstance(event, SurveyEnded):
         if event.complete:
             return {"event": "done", "survey": event.ident}
@@ -401,5 +415,5 @@ def _extent(text: str | None, front_first: bool) -> Any:
             f"'{text}' is no extent.",
             "--extent",
             "Give left,right,front,rear such as 10,340,5,240.",
-        ) from None  # fmt: skip
+        ) from None
     return checked_extent(Extent(x0, x1, y0, y1, front_first), "--extent")

@@ -11,7 +11,7 @@ from typing import Literal
 
 State = Literal[
     "as found", "not kept", "kept, unproven", "kept, proven", "changed at the printer", "lost"
-]  # fmt: skip
+]
 
 # What an entry about a value says of it.
 APPLIED, KEPT, PROVEN, LOST = "applied, not kept", "kept, unproven", "kept, proven", "lost"
@@ -144,20 +144,27 @@ def conflicts(standings: Mapping[str, Standing]) -> list[Conflict]:
         delta = shift.held.live
         way = "further from" if delta > 0 else "nearer to"
         when = "every print" if shift.held.saved else "the next print"
-        found.append(Conflict(
-            "job shift",
-            f"The printer shifts {when} by {abs(delta):.3f} mm {way} the plate, beside its trip "
-            f"height of {trip.held.live:.3f} mm: two places decide the first layer.",
-            {"trip_height": round(trip.held.live - delta, 4), "job_shift": 0.0},
-            {"job_shift": 0.0},
-        ))  # fmt: skip
+        found.append(
+            Conflict(
+                "job shift",
+                f"The printer shifts {when} by {abs(delta):.3f} mm {way} the plate, beside "
+                "its trip "
+                f"height of {trip.held.live:.3f} mm: two places decide the first layer.",
+                {"trip_height": round(trip.held.live - delta, 4), "job_shift": 0.0},
+                {"job_shift": 0.0},
+            )
+        )
     for meaning, one in standings.items():
         unit = unit_of(meaning)
         if one.state == "changed at the printer" and one.last is not None:
-            found.append(Conflict(
-                "changed",
-                f"The printer's {meaning.replace('_', ' ')} is {one.held.live:.3f} {unit}. Tall "
-                f"Grain set {one.last.after:.3f} {unit} ({one.last.why}).",
-                {meaning: one.last.after}, {meaning: one.held.live},
-            ))  # fmt: skip
+            found.append(
+                Conflict(
+                    "changed",
+                    f"The printer's {meaning.replace('_', ' ')} is {one.held.live:.3f} "
+                    f"{unit}. Tall "
+                    f"Grain set {one.last.after:.3f} {unit} ({one.last.why}).",
+                    {meaning: one.last.after},
+                    {meaning: one.held.live},
+                )
+            )
     return found

@@ -33,9 +33,10 @@ def ending_of(path: Path, known: tuple[str, ...] = WRITTEN) -> str:
     ending = path.suffix.lower()
     if ending in SOLIDS and ending not in known:
         raise InputError(
-            "a relief is only written: its triangles hold no survey.", str(path),
+            "a relief is only written: its triangles hold no survey.",
+            str(path),
             f"Use one of {', '.join(known)}.",
-        )  # fmt: skip
+        )
     if ending not in known:
         raise InputError(
             f"the ending '{ending}' says nothing about the format.",
@@ -46,9 +47,12 @@ def ending_of(path: Path, known: tuple[str, ...] = WRITTEN) -> str:
 
 
 def read_survey(
-    path: Path, now: datetime, machine: str = "", extent: Extent | None = None,
+    path: Path,
+    now: datetime,
+    machine: str = "",
+    extent: Extent | None = None,
     layout: Layout | None = None,
-) -> Survey:  # fmt: skip
+) -> Survey:
     """A survey from a file; what has no date gets `now`, no printer `machine`. extent: where a
     matrix without a header lies; layout: what a table is, where it could be read in two ways."""
     ending = ending_of(path, ENDINGS)
@@ -65,22 +69,31 @@ def read_survey(
 
 
 def told_of(
-    survey: Survey, taken_at: datetime | None, sheet: str | None, nozzle_c: float | None,
+    survey: Survey,
+    taken_at: datetime | None,
+    sheet: str | None,
+    nozzle_c: float | None,
     plate_c: float | None,
-) -> Survey:  # fmt: skip
+) -> Survey:
     """The survey with what a person tells of it; None leaves what it says itself."""
     c = survey.conditions
     conditions = Conditions(
-        c.nozzle_c if nozzle_c is None else nozzle_c, c.plate_c if plate_c is None else plate_c,
-        c.soak_min, sheet or c.sheet,
-    )  # fmt: skip
+        c.nozzle_c if nozzle_c is None else nozzle_c,
+        c.plate_c if plate_c is None else plate_c,
+        c.soak_min,
+        sheet or c.sheet,
+    )
     return replace(survey, taken_at=taken_at or survey.taken_at, conditions=conditions)
 
 
 def survey_of_text(
-    text: str, where: str, now: datetime, machine: str = "", extent: Extent | None = None,
+    text: str,
+    where: str,
+    now: datetime,
+    machine: str = "",
+    extent: Extent | None = None,
     layout: Layout | None = None,
-) -> Survey:  # fmt: skip
+) -> Survey:
     """A survey from text, as read_survey does it. Raises InputError."""
     return _survey(
         text_points(text, where, extent, layout), now, machine, f"from {Path(where).name}"
@@ -107,9 +120,10 @@ def text_points(
     if said is not None:
         return parse_matrix(text, where, said)
     raise MatrixWithoutExtent(
-        "it looks like a matrix of heights, and nothing says where it lies.", where,
+        "it looks like a matrix of heights, and nothing says where it lies.",
+        where,
         "Give --extent x0,x1,y0,y1, or a first line: # matrix x 10 340 y 5 240 rows front",
-    )  # fmt: skip
+    )
 
 
 def write_survey(survey: Survey, path: Path, exaggeration: float = 1.0) -> None:

@@ -65,9 +65,14 @@ def parse_gap(text: str, where: str) -> tuple[GaugeLoop, tuple[Trial, ...], floa
         for t in record.touches
     )
     loop = GaugeLoop(
-        record.trip_height_mm, touches, record.z_step_mm, record.gauge_tolerance_mm,
-        record.probe_s_r_mm, record.growth_mm, record.settle_mm,
-    )  # fmt: skip
+        record.trip_height_mm,
+        touches,
+        record.z_step_mm,
+        record.gauge_tolerance_mm,
+        record.probe_s_r_mm,
+        record.growth_mm,
+        record.settle_mm,
+    )
     trials = tuple(Trial(t.trip_height_mm, t.verdict, t.first_layer_mm) for t in record.trials)
     if not touches and not trials:
         raise InputError("nothing was felt or tried yet.", where, "Add touches or trials.")

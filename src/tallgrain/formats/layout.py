@@ -36,9 +36,10 @@ def layout_of(text: str, where: str) -> Layout:
         return "matrix"
     if max(widths) > 3 or (widths == {3} and not _are_places(rows)):
         raise OpenLayout(
-            "it could be points (x, y and z on each line) or a matrix of heights.", where,
+            "it could be points (x, y and z on each line) or a matrix of heights.",
+            where,
             "Say which: --as points, or --as matrix with --extent left,right,front,rear.",
-        )  # fmt: skip
+        )
     return "points"
 
 

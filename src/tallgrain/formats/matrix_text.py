@@ -44,9 +44,10 @@ def extent_of(text: str, where: str) -> Extent | None:
                 x0, x1, y0, y1 = (float(f.replace(",", ".")) for f in found.groups()[:4])
             except ValueError:
                 raise InputError(
-                    "the extents in the header are no numbers.", f"{where}, line {number}",
+                    "the extents in the header are no numbers.",
+                    f"{where}, line {number}",
                     "Write it as: # matrix x 10 340 y 5 240 rows front",
-                ) from None  # fmt: skip
+                ) from None
             return checked_extent(
                 Extent(x0, x1, y0, y1, (found[5] or "front").lower() == "front"),
                 f"{where}, line {number}",
@@ -61,8 +62,10 @@ def checked_extent(extent: Extent, where: str) -> Extent:
     if not all(math.isfinite(s) for s in sides) or not some:
         raise InputError(
             f"the extents x {extent.x0:g} to {extent.x1:g}, y {extent.y0:g} to {extent.y1:g} mm "
-            "hold nothing.", where, "Give left, right, front and rear in mm.",
-        )  # fmt: skip
+            "hold nothing.",
+            where,
+            "Give left, right, front and rear in mm.",
+        )
     return extent
 
 
@@ -85,9 +88,10 @@ def parse_matrix(text: str, where: str, extent: Extent) -> tuple[Point, ...]:
                 f"this row has {len(fields)} figures, the first one {len(rows[0])}.",
                 f"{where}, line {number}",
                 "Give every row as many; 'nan' where nothing was measured.",
-            )  # fmt: skip
-        rows.append([height_of(f, f"{where}, line {number}, column {i + 1}")
-                     for i, f in enumerate(fields)])  # fmt: skip
+            )
+        rows.append(
+            [height_of(f, f"{where}, line {number}, column {i + 1}") for i, f in enumerate(fields)]
+        )
     if len(rows) < 2 or len(rows[0]) < 2:
         raise InputError(
             "a matrix needs two rows and two columns.", where, "Give one row of the plate a line."
@@ -99,9 +103,10 @@ def parse_matrix(text: str, where: str, extent: Extent) -> tuple[Point, ...]:
     ys = np.linspace(extent.y0, extent.y1, heights.shape[0])
     points = [
         Point(round(float(x), 6), round(float(y), 6), float(z))
-        for y, row in zip(ys, heights, strict=True) for x, z in zip(xs, row, strict=True)
+        for y, row in zip(ys, heights, strict=True)
+        for x, z in zip(xs, row, strict=True)
         if math.isfinite(z)
-    ]  # fmt: skip
+    ]
     if not points:
         raise InputError("no height is in it.", where, "Give at least four.")
     return tuple(points)

@@ -20,8 +20,9 @@ def parse_own(text: str, where: str, kind: str, model: type[_Record]) -> _Record
     if data.get("version") != 1:
         raise InputError(
             f"version {data.get('version')!r} of {kind} files is unknown here.",
-            f"{where}, version", "Use a newer Tall Grain, or a file of version 1.",
-        )  # fmt: skip
+            f"{where}, version",
+            "Use a newer Tall Grain, or a file of version 1.",
+        )
     try:
         record = model.model_validate(data)
     except pydantic.ValidationError as error:

@@ -54,8 +54,11 @@ def parse_points(text: str, where: str) -> tuple[Point, ...]:
 
 def has_heading(lines: Sequence[str]) -> bool:
     """Whether the first line names columns x, y and z."""
-    names = {re.split(r"[^a-z]", f.strip().strip('"').lower())[0] for s in SEPARATORS
-             for f in s(lines[0])}  # fmt: skip
+    names = {
+        re.split(r"[^a-z]", f.strip().strip('"').lower())[0]
+        for s in SEPARATORS
+        for f in s(lines[0])
+    }
     return {"x", "y", "z"} <= names
 
 
@@ -72,8 +75,10 @@ def _once(found: Sequence[tuple[int, Point]], where: str) -> tuple[Point, ...]:
             if abs(again - z) > APART_MM:
                 raise InputError(
                     f"x {x:g}, y {y:g} was given in line {first} already, {abs(again - z):.3f} mm "
-                    "away in height.", f"{where}, line {n}", "Remove one of the two.",
-                )  # fmt: skip
+                    "away in height.",
+                    f"{where}, line {n}",
+                    "Remove one of the two.",
+                )
         made.append(point_of(x, y, [h for _, h in heights]) if more else Point(x, y, z))
     return tuple(made)
 
@@ -87,9 +92,10 @@ def typed_points(text: str, places: Sequence[tuple[float, float]]) -> tuple[Poin
     if len(fields) == len(places) and len(lines) in (1, len(places)):
         if None in fields:
             raise InputError(
-                f"the height of place {fields.index(None) + 1} is no number.", where,
+                f"the height of place {fields.index(None) + 1} is no number.",
+                where,
                 "Give it in mm, such as 0.12.",
-            )  # fmt: skip
+            )
         pairs = zip(places, fields, strict=True)
         return tuple(point_of(*at, [height]) for at, height in pairs if height is not None)
     return parse_points(text, where)
@@ -107,9 +113,10 @@ def parse_places(text: str, where: str) -> tuple[tuple[float, float], ...]:
             if not places and n == 1:
                 continue  # a header
             raise InputError(
-                f"can't find x and y in '{line.strip()[:40]}'.", f"{where}, line {n}",
+                f"can't find x and y in '{line.strip()[:40]}'.",
+                f"{where}, line {n}",
                 "Give lines of x and y in mm, such as '15.0, 20.0'.",
-            )  # fmt: skip
+            )
         fields = split(line.strip())
         x, y = (_length(f, split, f"{where}, line {n}") for f in fields[:2])
         places.append((x, y))

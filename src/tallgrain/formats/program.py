@@ -31,9 +31,10 @@ def patch_program(
         f"(first layer {patch.layer_mm:.2f} mm, lines {patch.line_mm:.2f} mm wide)",
         f"(trip height while it prints {trip_height:.4f} mm)",
         f"(nozzle {patch.nozzle_c:.0f} C, plate {patch.plate_c:.0f} C: set both before it begins)",
-        "G21", "G90",
+        "G21",
+        "G90",
         f"G0 Z{SAFE_Z_MM:.3f}",
-    ]  # fmt: skip
+    ]
     per_mm = _pushed_per_mm(patch.line_mm, patch.layer_mm, filament_mm)
     pushed = 0.0
     blocks.append(f"G92 {material}0")
@@ -51,9 +52,13 @@ def patch_program(
 
 
 def gauge_program(
-    part: GaugePart, machine: str, nozzle_c: float, plate_c: float, material: str = "E",
+    part: GaugePart,
+    machine: str,
+    nozzle_c: float,
+    plate_c: float,
+    material: str = "E",
     filament_mm: float = FILAMENT_MM,
-) -> str:  # fmt: skip
+) -> str:
     """A gauge to be printed and measured. The printer must be referenced and warm before it."""
     x, y = part.middle
     blocks = [
@@ -61,12 +66,17 @@ def gauge_program(
         f"(skew gauge {part.plane} for {_plain(machine)}, by Tall Grain)",
         f"({part.side:.0f} mm about x {x:.1f}, y {y:.1f}; layers {LAYER_MM:.2f} mm, lines "
         f"{LINE_MM:.2f} mm wide)",
-        *(f"(point {name}: {part.plane[0]} {a:.3f}, {part.plane[1]} {b:.3f})"
-          for name, (a, b) in part.points.items()),
+        *(
+            f"(point {name}: {part.plane[0]} {a:.3f}, {part.plane[1]} {b:.3f})"
+            for name, (a, b) in part.points.items()
+        ),
         f"(nozzle {nozzle_c:.0f} C, plate {plate_c:.0f} C: set both before it begins)",
         "(let it cool on the plate, take it off, measure it cold)",
-        "G21", "G90", f"G0 Z{SAFE_Z_MM:.3f}", f"G92 {material}0",
-    ]  # fmt: skip
+        "G21",
+        "G90",
+        f"G0 Z{SAFE_Z_MM:.3f}",
+        f"G92 {material}0",
+    ]
     blocks += _laid(part.strokes(), material, _pushed_per_mm(LINE_MM, LAYER_MM, filament_mm))
     return "\n".join([*blocks, f"G0 Z{part.side + SAFE_Z_MM:.3f}", "M30", "%", ""])
 

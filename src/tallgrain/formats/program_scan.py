@@ -75,7 +75,7 @@ def _scan(file: BinaryIO, where: str, material: str) -> Iterator[FirstLayer]:
                     f"a line is longer than {LONGEST_LINE // 1024} KiB.",
                     f"{where}, line {number + 1}",
                     "Give an ISO 6983 program, one block a line.",
-                )  # fmt: skip
+                )
             rest = chunk
             continue
         rest, block = chunk[end:], chunk[:end]
@@ -86,9 +86,10 @@ def _scan(file: BinaryIO, where: str, material: str) -> Iterator[FirstLayer]:
     state.take(rest, number)
     if state.z is None:
         raise InputError(
-            "no material is laid in it: there is no first layer.", where,
+            "no material is laid in it: there is no first layer.",
+            where,
             "Give the program of a print.",
-        )  # fmt: skip
+        )
     yield state.found(whole=True)
 
 
@@ -239,7 +240,7 @@ class _Reader:
                 f"it lays material at x {b[0]:g}, y {b[1]:g} mm: no plate is that large.",
                 self.where,
                 "Look at the program's units.",
-            )  # fmt: skip
+            )
         box = self.box
         box[0], box[1] = min(box[0], a[0], b[0]), min(box[1], a[1], b[1])
         box[2], box[3] = max(box[2], a[0], b[0]), max(box[3], a[1], b[1])
@@ -330,8 +331,9 @@ def _centre_of_radius(
     off = math.sqrt(max(radius**2 - (chord / 2) ** 2, 0.0))
     side = -1.0 if clockwise == (radius > 0) else 1.0
     return (
-        start[0] + dx / 2 - side * off * dy / chord, start[1] + dy / 2 + side * off * dx / chord,
-    )  # fmt: skip
+        start[0] + dx / 2 - side * off * dy / chord,
+        start[1] + dy / 2 + side * off * dx / chord,
+    )
 
 
 def _islands(

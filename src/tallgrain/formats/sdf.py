@@ -30,11 +30,21 @@ def write_sdf(grid: SurfaceGrid, path: Path, note: str) -> None:
     """Write a surface as text, in metres, 'BAD' where nothing is."""
     rows, columns = grid.heights.shape
     head = [
-        "aISO-1.0", "ManufacID = TallGrain", "CreateDate = 010119700000",
-        "ModDate = 010119700000", f"NumPoints = {columns}", f"NumProfiles = {rows}",
-        f"Xscale = {grid.dx / MM!r}", f"Yscale = {grid.dy / MM!r}", "Zscale = 1.0",
-        "Zresolution = -1", "Compression = 0", "DataType = 7", "CheckType = 0", "*",
-    ]  # fmt: skip
+        "aISO-1.0",
+        "ManufacID = TallGrain",
+        "CreateDate = 010119700000",
+        "ModDate = 010119700000",
+        f"NumPoints = {columns}",
+        f"NumProfiles = {rows}",
+        f"Xscale = {grid.dx / MM!r}",
+        f"Yscale = {grid.dy / MM!r}",
+        "Zscale = 1.0",
+        "Zresolution = -1",
+        "Compression = 0",
+        "DataType = 7",
+        "CheckType = 0",
+        "*",
+    ]
     lines = [
         " ".join(f"{z / MM!r}" if math.isfinite(z) else "BAD" for z in row)
         for row in grid.heights.tolist()
@@ -78,9 +88,10 @@ def _text(text: str, where: str) -> SurfaceGrid:
     words = parts[1].split()
     if len(words) != columns * rows:
         raise InputError(
-            f"{len(words)} heights are in it, {columns * rows} are announced.", where,
+            f"{len(words)} heights are in it, {columns * rows} are announced.",
+            where,
             "Save it again.",
-        )  # fmt: skip
+        )
     try:
         heights = np.array([math.nan if w.upper() == "BAD" else float(w) for w in words])
     except ValueError:

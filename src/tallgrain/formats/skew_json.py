@@ -55,10 +55,12 @@ def parse_skew(text: str, where: str) -> Gauge:
     record = parse_own(text, where, "skew", SkewRecord)
     distances = tuple(
         Distance(
-            d.start, d.end,
+            d.start,
+            d.end,
             tuple(d.measured_mm) if isinstance(d.measured_mm, list) else (d.measured_mm,),
-            d.u_mm, d.side,
+            d.u_mm,
+            d.side,
         )
         for d in record.distances
-    )  # fmt: skip
+    )
     return Gauge(record.plane, record.points, distances, record.fit.scale, record.fit.bias)

@@ -46,13 +46,21 @@ def write_stl(grid: SurfaceGrid, path: Path, exaggeration: float) -> None:
 def write_ply(grid: SurfaceGrid, path: Path, exaggeration: float) -> None:
     """Write the relief as binary PLY."""
     vertices, faces = triangles(grid, exaggeration)
-    head = "\n".join((
-        "ply", "format binary_little_endian 1.0",
-        f"comment Tall Grain relief, mm, heights x {exaggeration:g}",
-        f"element vertex {len(vertices)}", "property float x", "property float y",
-        "property float z", f"element face {len(faces)}",
-        "property list uchar int vertex_indices", "end_header", "",
-    ))  # fmt: skip
+    head = "\n".join(
+        (
+            "ply",
+            "format binary_little_endian 1.0",
+            f"comment Tall Grain relief, mm, heights x {exaggeration:g}",
+            f"element vertex {len(vertices)}",
+            "property float x",
+            "property float y",
+            "property float z",
+            f"element face {len(faces)}",
+            "property list uchar int vertex_indices",
+            "end_header",
+            "",
+        )
+    )
     table = np.zeros(len(faces), dtype=[("n", "u1"), ("v", "<i4", 3)])
     table["n"], table["v"] = 3, faces
     write_bytes(path, head.encode("ascii") + vertices.astype("<f4").tobytes() + table.tobytes())

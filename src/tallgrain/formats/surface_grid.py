@@ -30,11 +30,12 @@ class SurfaceGrid:
             raise InputError("no height is in it.", where, "Every one is marked as missing.")
         return tuple(
             Point(
-                round(self.x0 + i * self.dx, 6), round(self.y0 + j * self.dy, 6),
+                round(self.x0 + i * self.dx, 6),
+                round(self.y0 + j * self.dy, 6),
                 float(self.heights[j, i]),
             )
             for j, i in zip(rows.tolist(), columns.tolist(), strict=True)
-        )  # fmt: skip
+        )
 
 
 def grid_of(survey: Survey, where: str) -> SurfaceGrid:
@@ -43,9 +44,10 @@ def grid_of(survey: Survey, where: str) -> SurfaceGrid:
     steps = [np.diff(at) for at in (mesh.xs, mesh.ys)] if mesh is not None else []
     if mesh is None or any(np.ptp(s) > EVEN_MM for s in steps):
         raise InputError(
-            "the points lie on no even grid, and this format holds nothing else.", where,
+            "the points lie on no even grid, and this format holds nothing else.",
+            where,
             "Write .json, .csv or .xyz.",
-        )  # fmt: skip
+        )
     dx, dy = (float(s.mean()) for s in steps)
     return SurfaceGrid(float(mesh.xs[0]), float(mesh.ys[0]), dx, dy, mesh.heights)
 
@@ -54,6 +56,7 @@ def checked_size(columns: int, rows: int, where: str) -> None:
     """Raises InputError where so many heights can't be meant."""
     if columns < 1 or rows < 1 or columns * rows > MOST_HEIGHTS:
         raise InputError(
-            f"{columns} x {rows} heights can't be read.", where,
+            f"{columns} x {rows} heights can't be read.",
+            where,
             f"Up to {MOST_HEIGHTS} are read: thin it first.",
-        )  # fmt: skip
+        )

@@ -57,9 +57,10 @@ def write_x3p(grid: SurfaceGrid, path: Path, note: str, taken_at: datetime) -> N
     made = io.BytesIO()
     with zipfile.ZipFile(made, "w", zipfile.ZIP_DEFLATED) as archive:
         for name, content in (
-            ("main.xml", xml), ("bindata/data.bin", data),
+            ("main.xml", xml),
+            ("bindata/data.bin", data),
             ("md5checksum.hex", f"{_md5(xml)} *main.xml\n".encode()),
-        ):  # fmt: skip
+        ):
             # No date of its own: the same surface makes the same file.
             archive.writestr(zipfile.ZipInfo(name), content, zipfile.ZIP_DEFLATED)
     write_bytes(path, made.getvalue())
@@ -83,8 +84,9 @@ def _read(archive: zipfile.ZipFile, where: str) -> SurfaceGrid:
         if told and told[0].decode("ascii", "replace").lower() != _md5(xml).lower():
             raise InputError(
                 "its checksum is not that of its content: it was changed or broken.",
-                f"{where}, main.xml", "Ask for the file again.",
-            )  # fmt: skip
+                f"{where}, main.xml",
+                "Ask for the file again.",
+            )
     root = _parsed(xml, f"{where}, main.xml")
     size = [_whole(root, f"Record3/MatrixDimension/Size{a}", where) for a in "XYZ"]
     if size[2] != 1:
@@ -114,9 +116,12 @@ def _read(archive: zipfile.ZipFile, where: str) -> SurfaceGrid:
 
 
 def _columns(
-    archive: zipfile.ZipFile, root: ElementTree.Element,
-    axes: dict[str, tuple[str, float, float]], count: int, where: str,
-) -> dict[str, Floats]:  # fmt: skip
+    archive: zipfile.ZipFile,
+    root: ElementTree.Element,
+    axes: dict[str, tuple[str, float, float]],
+    count: int,
+    where: str,
+) -> dict[str, Floats]:
     """What is stored for each absolute axis, scaled to metres."""
     stored = [name for name in ("CX", "CY", "CZ") if axes[name][0] == "A"]
     kinds = [_text(root, f"Record1/Axes/{name}/DataType", where) for name in stored]
@@ -131,8 +136,9 @@ def _columns(
         if told is not None and told.text and told.text.strip().lower() != _md5(data):
             raise InputError(
                 "its checksum is not that of its content: it was changed or broken.",
-                f"{where}, {name}", "Ask for the file again.",
-            )  # fmt: skip
+                f"{where}, {name}",
+                "Ask for the file again.",
+            )
         if len(data) != count * row.itemsize:
             raise InputError(
                 f"{len(data)} bytes are no {count} heights.", f"{where}, {name}", "Save it again."
@@ -143,9 +149,10 @@ def _columns(
         lines = [d.text or "" for d in root.iterfind("Record3/DataList/Datum")]
         if len(lines) != count:
             raise InputError(
-                f"{len(lines)} heights are listed, {count} are announced.", f"{where}, DataList",
+                f"{len(lines)} heights are listed, {count} are announced.",
+                f"{where}, DataList",
                 "Save it again.",
-            )  # fmt: skip
+            )
         try:
             values = [[float(f) if f else np.nan for f in d.split(";")] for d in lines]
             missing = [np.nan] * len(stored)
@@ -201,9 +208,10 @@ def _parsed(xml: bytes, where: str) -> ElementTree.Element:
     text = decoded(xml, where)
     if "<!" in text.replace("<!--", ""):
         raise InputError(
-            "it defines types or entities of its own, which a surface never needs.", where,
+            "it defines types or entities of its own, which a surface never needs.",
+            where,
             "Save it without them.",
-        )  # fmt: skip
+        )
     try:
         return ElementTree.fromstring(text)
     except ElementTree.ParseError as error:

@@ -87,16 +87,18 @@ class ProbeChecks:
         """What a failed check forbids: every motion down, until it is cleared or overridden."""
         if self.distrusted and self.next is not None:
             return GuardRefused(
-                f"{self.distrusted}: signs may have changed.", "probe",
+                f"{self.distrusted}: signs may have changed.",
+                "probe",
                 "Make the checks of the Probe station first; its slow reference is bounded.",
-            )  # fmt: skip
+            )
         ails = self.ails
         if ails is None or self.excused(ails):
             return None
         return GuardRefused(
-            f"the probe failed its check: {ails.name}.", "probe",
+            f"the probe failed its check: {ails.name}.",
+            "probe",
             f"{ails.remedy} Then make the checks of the Probe station again.",
-        )  # fmt: skip
+        )
 
     def blocks(self, check: str) -> Ailment | None:
         """What forbids a check itself; None where it can be made."""
@@ -125,12 +127,6 @@ class ProbeChecks:
             )
         self.overridden = ails.name
         self._enter("override", ails.name, reason.strip())
-
-    def distrust(self, why: str) -> None:
-        """Nothing goes down before all checks are made anew."""
-        self._enter("distrust", why)
-        self.distrusted = why
-        self.again()
 
     def again(self) -> None:
         """Make all checks anew."""

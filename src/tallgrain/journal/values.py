@@ -139,11 +139,15 @@ class ValuesBook:
         journal.happened("reflashed", "noticed by Tall Grain", ("Gap", "Handover"))
         # Whatever the probe's checks said before, signs may have changed.
         journal.write(ProbeCheck(), "distrust", REFLASHED)
-        return News("reflashed", JobError(
-            "the printer forgot everything at once: it was reflashed or reset.", journal.machine,
-            "The Gap station's Values offer all of it back, unproven: the Probe's checks come "
-            "first, because signs may have changed.",
-        ))  # fmt: skip
+        return News(
+            "reflashed",
+            JobError(
+                "the printer forgot everything at once: it was reflashed or reset.",
+                journal.machine,
+                "The Gap station's Values offer all of it back, unproven: the Probe's checks come "
+                "first, because signs may have changed.",
+            ),
+        )
 
     def _follow_up(self) -> list[News]:
         """What a power-on proved, or took."""
@@ -158,12 +162,18 @@ class ValuesBook:
             elif one.state == "lost":
                 self.note(meaning, LOST, "not there after a restart", change)
                 unit = unit_of(meaning)
-                news.append(News("forgot", JobError(
-                    f"the printer forgot its {meaning.replace('_', ' ')}: it holds "
-                    f"{one.held.live:.3f} {unit}, not the {last.after:.3f} {unit} that was set.",
-                    self._journal.machine,
-                    "Nothing goes down by it. Give the value back, and keep it.",
-                )))  # fmt: skip
+                news.append(
+                    News(
+                        "forgot",
+                        JobError(
+                            f"the printer forgot its {meaning.replace('_', ' ')}: it holds "
+                            f"{one.held.live:.3f} {unit}, not the {last.after:.3f} {unit} "
+                            "that was set.",
+                            self._journal.machine,
+                            "Nothing goes down by it. Give the value back, and keep it.",
+                        ),
+                    )
+                )
         return news
 
     # What is entered

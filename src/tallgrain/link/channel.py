@@ -31,10 +31,7 @@ class Channel:
     """
 
     def __init__(
-        self,
-        address: tuple[str, int],
-        on_notification: Callable[[Notification], None],
-        where: str,
+        self, address: tuple[str, int], on_notification: Callable[[Notification], None], where: str
     ) -> None:
         self.where = where
         self._on_notification = on_notification

@@ -8,13 +8,7 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from tallgrain.core.values import StoredValue
-from tallgrain.errors import (
-    InputError,
-    LeaseHeld,
-    LinkError,
-    PrinterRefused,
-    TallGrainError,
-)
+from tallgrain.errors import InputError, LeaseHeld, LinkError, PrinterRefused, TallGrainError
 from tallgrain.link.channel import Channel
 from tallgrain.link.network import check_host
 from tallgrain.link.protocol import Heat, Identity, Place, PrinterState

@@ -68,7 +68,8 @@ def dialect_named(name: str) -> "Dialect":
         path = next((p for p in places if p.is_file()), places[0])
     if not path.exists():
         raise InputError(
-            f"there is no dialect '{name}'.", str(path),
+            f"there is no dialect '{name}'.",
+            str(path),
             f"Known are: {', '.join(dialect_names())}. A file ends in .toml.",
-        )  # fmt: skip
+        )
     return parse_dialect(read_text(path, LARGEST_SHEET), path.name)

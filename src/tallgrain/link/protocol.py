@@ -24,16 +24,18 @@ class Identity:
         """Raises LinkError where another printer was found at its address."""
         if found.serial != self.serial:
             raise LinkError(
-                f"another printer answers ({found.name}, {found.serial}).", url,
+                f"another printer answers ({found.name}, {found.serial}).",
+                url,
                 f"Link {self.name} again where it is now.",
-            )  # fmt: skip
+            )
 
     def restarted(self) -> TrustLost:
         """What is told when it is found to have restarted."""
         return TrustLost(
-            "the printer restarted: its position is unknown.", self.name,
+            "the printer restarted: its position is unknown.",
+            self.name,
             "Look how far the nozzle stands above the plate, and give that clearance.",
-        )  # fmt: skip
+        )
 
 
 @dataclass(frozen=True)

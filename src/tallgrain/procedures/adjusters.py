@@ -109,9 +109,15 @@ class ScrewsKnown:
 
 
 def adjusters_loop(
-    guard: Guard, ledger: Ledger, now: Callable[[], datetime], break_off: BreakOff,
-    turned: Callable[[], bool], rounds: int = 4, hold: str = "least", **conditions: object,
-) -> Iterator[Event | AdjusterPass | Entry[ScrewsLooked]]:  # fmt: skip
+    guard: Guard,
+    ledger: Ledger,
+    now: Callable[[], datetime],
+    break_off: BreakOff,
+    turned: Callable[[], bool],
+    rounds: int = 4,
+    hold: str = "least",
+    **conditions: object,
+) -> Iterator[Event | AdjusterPass | Entry[ScrewsLooked]]:
     """Yields every event of its surveys, and an entry of the journal and an AdjusterPass after
     each; turned() waits until the screws were turned and hands are clear, and says whether to go
     on."""

@@ -32,9 +32,14 @@ def check_plan(sheet: MachineSheet) -> Plan:
 
 
 def quick_check(
-    guard: Guard, ledger: Ledger, now: Callable[[], datetime], break_off: BreakOff,
-    *, sheet: str | None = None, soak_min: float | None = None,
-) -> Iterator[Event | Checked]:  # fmt: skip
+    guard: Guard,
+    ledger: Ledger,
+    now: Callable[[], datetime],
+    break_off: BreakOff,
+    *,
+    sheet: str | None = None,
+    soak_min: float | None = None,
+) -> Iterator[Event | Checked]:
     """Touch a few places; yields the survey's events and at last what fits."""
     plan = check_plan(guard.sheet)
     for event in survey(guard, ledger, plan, now, break_off, sheet=sheet, soak_min=soak_min):

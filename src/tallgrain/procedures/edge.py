@@ -70,9 +70,10 @@ def _halve(found: dict[float, float], touch: Callable[[float], None]) -> None:
         at, on = np.array(sorted(found)), _raised(found)
         if not on.any() or on[0] or on[-1]:
             raise JobError(
-                "no strip with two edges was found.", "edge scan",
+                "no strip with two edges was found.",
+                "edge scan",
                 "Lay it flat across the scanned line, close to the datum, then scan again.",
-            )  # fmt: skip
+            )
         changes = np.flatnonzero(on[1:] != on[:-1])
         wide = [i for i in changes if at[i + 1] - at[i] > FINE_MM]
         if not wide:

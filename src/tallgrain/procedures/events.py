@@ -114,6 +114,14 @@ class Happened:
 
 
 Event = (
-    Phase | Happened | SurveyBegan | Rejoined | TouchTaken | PointTouched | FirstAgain | PointAgain
-    | LinkMended | SurveyEnded
-)  # fmt: skip
+    Phase
+    | Happened
+    | SurveyBegan
+    | Rejoined
+    | TouchTaken
+    | PointTouched
+    | FirstAgain
+    | PointAgain
+    | LinkMended
+    | SurveyEnded
+)

@@ -22,17 +22,21 @@ def feel_probe(guard: Guard, say: Callable[[str], None], wait_s: float = WAIT_S)
         until = time.monotonic() + wait_s
         for tripped, words in (
             (False, "The probe must hang free."),
-            (True, "Trip the probe with a finger and hold it (a nozzle: push it up; a proximity "
-                   "sensor: hold metal under it)."),
+            (
+                True,
+                "Trip the probe with a finger and hold it (a nozzle: push it up; a proximity "
+                "sensor: hold metal under it).",
+            ),
             (False, "Let it go."),
-        ):  # fmt: skip
+        ):
             say(words)
             while guard.printer.state().tripped is not tripped:
                 if time.monotonic() > until:
                     raise JobError(
                         f"the probe was not read {'tripped' if tripped else 'free'} in time.",
-                        guard.printer.identity.name, "Look at its cable. Nothing went down.",
-                    )  # fmt: skip
+                        guard.printer.identity.name,
+                        "Look at its cable. Nothing went down.",
+                    )
                 time.sleep(LOOK_S)
     finally:
         guard.hands_in = False

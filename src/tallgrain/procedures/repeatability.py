@@ -97,11 +97,17 @@ def touch_series(
     t_set = guard.printer.trip_height()
     ident = ledger.begin_survey(
         NewSurvey(
-            guard.sheet.name, plan.kind, now(), len(plan.points), plan.samples, None,
+            guard.sheet.name,
+            plan.kind,
+            now(),
+            len(plan.points),
+            plan.samples,
+            None,
             conditions_of(state, soak_min, sheet),
-            "put away between touches" if series.retract else "", {"retracted": series.retract},
+            "put away between touches" if series.retract else "",
+            {"retracted": series.retract},
         )
-    )  # fmt: skip
+    )
     job = Measuring(guard, ledger, ident, plan, t_set, retract=series.retract, tell_touches=True)
     touches: list[list[float]] = []
     for event in measure(job, break_off):
@@ -120,9 +126,14 @@ def _done(
     """What a series says, entered in the journal. Raises InputError where it says nothing."""
     found, warm = repeatability(touches), series.warm is not None
     record = SeriesFound(
-        s_r=found.s_r, low=found.low, high=found.high, drift=found.drift, touches=found.count,
-        retracted=series.retract, warm=warm,
-    )  # fmt: skip
+        s_r=found.s_r,
+        low=found.low,
+        high=found.high,
+        drift=found.drift,
+        touches=found.count,
+        retracted=series.retract,
+        warm=warm,
+    )
     outcome = "complete" if end.complete else "broken off"
     entry = journal.write(record, f"survey {end.ident}", outcome)
     return SeriesDone(series.retract, warm, found, end.ident, entry)

@@ -36,9 +36,10 @@ def rest_of(old: Survey, plan: Plan) -> int:
         )
     if done < LEAST_CHECKS:
         raise InputError(
-            f"{done} points are too few to find the plate again.", f"survey {old.ident}",
+            f"{done} points are too few to find the plate again.",
+            f"survey {old.ident}",
             "Survey again from the start.",
-        )  # fmt: skip
+        )
     return done
 
 
@@ -71,9 +72,11 @@ def resume(
         make_safe(guard)
         return
     found = agreement(
-        old.xy[places], np.array(changes), _sigma(old, places, guard.sheet),
+        old.xy[places],
+        np.array(changes),
+        _sigma(old, places, guard.sheet),
         guard.sheet.probe.repeatability.s_between,
-    )  # fmt: skip
+    )
     words = _words(found, len(places))
     yield Rejoined(ident, found.agrees, words)
     if found.agrees:
@@ -84,10 +87,16 @@ def resume(
     conditions = conditions_of(state, old.conditions.soak_min, old.conditions.sheet)
     new = ledger.begin_survey(
         NewSurvey(
-            old.machine, old.kind, now(), len(rest.points), rest.samples, None, conditions,
+            old.machine,
+            old.kind,
+            now(),
+            len(rest.points),
+            rest.samples,
+            None,
+            conditions,
             f"the rest of survey {ident}: {words}",
         )
-    )  # fmt: skip
+    )
     yield from measure(Measuring(guard, ledger, new, rest, t_set, 0), break_off)
 
 

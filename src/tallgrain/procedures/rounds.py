@@ -59,9 +59,16 @@ def pair(
         soaked = turn.soak_min if turn.soak_min else None if turn.cool else soak_min
         extra = {"pair": {"as": turn.name, "with": first}} if first else {}
         for event in survey(
-            guard, ledger, plan, now, break_off, sheet=sheet, soak_min=soaked, quality=quality,
+            guard,
+            ledger,
+            plan,
+            now,
+            break_off,
+            sheet=sheet,
+            soak_min=soaked,
+            quality=quality,
             extra=extra,
-        ):  # fmt: skip
+        ):
             if isinstance(event, SurveyBegan) and first is None:
                 first = event.ident
             yield event

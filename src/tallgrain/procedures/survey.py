@@ -77,10 +77,17 @@ def survey(
     t_set = guard.printer.trip_height()
     ident = ledger.begin_survey(
         NewSurvey(
-            guard.sheet.name, plan.kind, now(), len(plan.points), plan.samples, plan.shape,
-            conditions_of(state, soak_min, sheet), note, extra or {},
+            guard.sheet.name,
+            plan.kind,
+            now(),
+            len(plan.points),
+            plan.samples,
+            plan.shape,
+            conditions_of(state, soak_min, sheet),
+            note,
+            extra or {},
         )
-    )  # fmt: skip
+    )
     yield from measure(Measuring(guard, ledger, ident, plan, t_set, quality=quality), break_off)
 
 

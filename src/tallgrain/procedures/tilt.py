@@ -96,9 +96,10 @@ def tilt_loop(
         if verdict == "diverges":
             raise JobError(
                 f"two corrections made it worse: {spreads[-3]:.3f}, {spreads[-2]:.3f}, "
-                f"{spreads[-1]:.3f} mm.", sheet.name,
+                f"{spreads[-1]:.3f} mm.",
+                sheet.name,
                 "No third is made. The response check says what may be the reason.",
-            )  # fmt: skip
+            )
         if verdict != "correct" or break_off.asked:
             return
         yield Phase("Moving the Z motors")
@@ -152,9 +153,12 @@ def datum_raised(sheet: MachineSheet, moved: Mapping[str, float]) -> float:
 
 
 def check_motors(
-    guard: Guard, ledger: Ledger, now: Callable[[], datetime], break_off: BreakOff,
+    guard: Guard,
+    ledger: Ledger,
+    now: Callable[[], datetime],
+    break_off: BreakOff,
     **conditions: object,
-) -> Iterator[Event | Diagnosis]:  # fmt: skip
+) -> Iterator[Event | Diagnosis]:
     """Two moves of every motor, there and back, with a survey after each: yields the events of the
     surveys and at last what the moves say. The motors end where they began.
 
@@ -206,9 +210,13 @@ def verdict_of(spreads: list[float], solved: TiltSolution, tolerance: float, las
 
 
 def _measured(
-    guard: Guard, ledger: Ledger, plan: Plan, now: Callable[[], datetime], break_off: BreakOff,
+    guard: Guard,
+    ledger: Ledger,
+    plan: Plan,
+    now: Callable[[], datetime],
+    break_off: BreakOff,
     conditions: dict[str, object],
-) -> Generator[Event, None, str | None]:  # fmt: skip
+) -> Generator[Event, None, str | None]:
     """A survey of the plan; gives its ident, None where it was broken off."""
     ident = None
     for event in survey(guard, ledger, plan, now, break_off, **conditions):  # type: ignore[arg-type]
@@ -235,8 +243,9 @@ def _correct(guard: Guard, raises: dict[str, float], moved: dict[str, float] | N
             raise
         raise JobError(
             f"{error.what.rstrip('.')}: the correction is half made. Moved: {told}; not (wholly) "
-            f"moved: {', '.join(still)}.", guard.sheet.name,
+            f"moved: {', '.join(still)}.",
+            guard.sheet.name,
             f"{error.remedy} Then level again: the next pass measures what is left.".strip(),
-        ) from None  # fmt: skip
+        ) from None
     finally:
         make_safe(guard)

@@ -85,10 +85,12 @@ def geometry_held(values: tuple[StoredValue, ...], sheet: MachineSheet) -> Delta
         return a, b, c
 
     return DeltaGeometry(
-        held.get("rod_length", known.rod), held.get("delta_radius", known.radius),
-        held.get("height", known.height), three("angle", known.angle),
+        held.get("rod_length", known.rod),
+        held.get("delta_radius", known.radius),
+        held.get("height", known.height),
+        three("angle", known.angle),
         three("switch", known.switch),
-    )  # fmt: skip
+    )
 
 
 def values_of(geometry: DeltaGeometry) -> dict[str, float]:
@@ -100,9 +102,13 @@ def values_of(geometry: DeltaGeometry) -> dict[str, float]:
 
 
 def towers_loop(
-    guard: Guard, ledger: Ledger, now: Callable[[], datetime], break_off: BreakOff,
-    job: TowersJob = TowersJob(), **conditions: object,
-) -> Iterator[Event | TowersPass | Entry[TowersLooked]]:  # fmt: skip
+    guard: Guard,
+    ledger: Ledger,
+    now: Callable[[], datetime],
+    break_off: BreakOff,
+    job: TowersJob = TowersJob(),
+    **conditions: object,
+) -> Iterator[Event | TowersPass | Entry[TowersLooked]]:
     """Put a delta right; yields every event of its surveys, and after each a TowersPass and its
     entry in the journal.
 
@@ -114,9 +120,10 @@ def towers_loop(
     for name in job.free or ():
         if name not in STORABLE:
             raise InputError(
-                f"the printer stores no {name.replace('_', ' ')}.", "free",
+                f"the printer stores no {name.replace('_', ' ')}.",
+                "free",
                 f"Free some of {', '.join(STORABLE)}.",
-            )  # fmt: skip
+            )
     current = geometry_held(guard.printer.values(), sheet)
     plan = towers_plan(sheet, current, job.count, job.free or DEFAULT_FREE)
     before: TowersPass | None = None
@@ -156,9 +163,15 @@ def geometry_changed(journal: Journal, note: str = "another geometry: every heig
 
 
 def judged(
-    sheet: MachineSheet, survey_id: str, xy: np.ndarray, heights: np.ndarray,
-    current: DeltaGeometry, job: TowersJob, number: int, before: TowersPass | None,
-) -> TowersPass:  # fmt: skip
+    sheet: MachineSheet,
+    survey_id: str,
+    xy: np.ndarray,
+    heights: np.ndarray,
+    current: DeltaGeometry,
+    job: TowersJob,
+    number: int,
+    before: TowersPass | None,
+) -> TowersPass:
     """What heights (n,) mm at probe points (n, 2) say of the towers, and what follows."""
     s_r = sheet.probe.repeatability.s_r
     places = xy - np.array(sheet.probe.offset)
@@ -170,9 +183,12 @@ def judged(
     solved = solve_delta(current, places, heights, free, job.distances, s_r)
     # As it would be written: what the printer does not store is no part of it.
     plain = replace(
-        solved.geometry, tower_radius=(0.0,) * 3, tower_rod=(0.0,) * 3, tilt=(0.0, 0.0),
+        solved.geometry,
+        tower_radius=(0.0,) * 3,
+        tower_rod=(0.0,) * 3,
+        tilt=(0.0, 0.0),
         saddle=(0.0, 0.0),
-    )  # fmt: skip
+    )
     solved = replace(solved, geometry=plain)
     moves = float(np.ptp(solved.before - solved.after))
     # What the plate itself is like counts as noise; what a held parameter leaves does not.
@@ -192,7 +208,7 @@ def judged(
         verdict = "measured only" if number >= job.passes else "correct"
     return TowersPass(
         number, survey_id, current, solved, choice, moves, noise, verdict, came, asked
-    )  # fmt: skip
+    )
 
 
 def diverged_words(one: TowersPass) -> str:

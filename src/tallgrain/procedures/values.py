@@ -79,9 +79,12 @@ def _back_up(at: AtValues, book: ValuesBook, why: str) -> None:
 
 
 def set_values(
-    at: AtValues, wanted: Mapping[str, float], why: str, heat: Heat | None = None,
+    at: AtValues,
+    wanted: Mapping[str, float],
+    why: str,
+    heat: Heat | None = None,
     u: float | None = None,
-) -> Iterator[Phase | ValuesAre]:  # fmt: skip
+) -> Iterator[Phase | ValuesAre]:
     """Back up, enter, raise, set, read back, settle; the reference is worthless then.
 
     Raises JobError where no backup can be written or the printer holds another value afterwards,
@@ -91,9 +94,10 @@ def set_values(
     missing = [m for m in wanted if m not in book.held]
     if missing:
         raise GuardRefused(
-            f"this printer stores no {missing[0].replace('_', ' ')}.", "values",
+            f"this printer stores no {missing[0].replace('_', ' ')}.",
+            "values",
             "Nothing was set. Enter it where the printer's own settings are.",
-        )  # fmt: skip
+        )
     wanted = {m: round(v, 4) for m, v in wanted.items()}
     _back_up(at, book, f"before: {why}")
     book.being_set(wanted, why, heat or Heat(), u)

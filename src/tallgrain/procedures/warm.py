@@ -21,8 +21,9 @@ def warm_up(
     """
     if nozzle_c is not None or plate_c is not None:
         state = guard.heat(nozzle_c, plate_c)
-        yield Phase(f"Warming: nozzle {state.nozzle.target_c:.0f} °C, "
-                    f"plate {state.plate.target_c:.0f} °C")  # fmt: skip
+        yield Phase(
+            f"Warming: nozzle {state.nozzle.target_c:.0f} °C, plate {state.plate.target_c:.0f} °C"
+        )
         guard.wait_for_heat()
     left = soak_min * 60
     while left > 0 and not break_off.asked:

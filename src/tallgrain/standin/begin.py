@@ -32,9 +32,11 @@ class Compensation:
         if self.xs is None or self.ys is None or self.heights is None:
             return {"source": self.source}
         return {
-            "source": self.source, "xs": self.xs.tolist(), "ys": self.ys.tolist(),
+            "source": self.source,
+            "xs": self.xs.tolist(),
+            "ys": self.ys.tolist(),
             "heights": self.heights.tolist(),
-        }  # fmt: skip
+        }
 
     def drop(self) -> None:
         """The height is another one: what was followed is worthless."""
@@ -124,8 +126,9 @@ async def level(p: "Printer") -> None:
     plate = p.truth.plate
     low_x, high_x = max(x0 + dx, plate.x0 + 8), min(x1 + dx, plate.x0 + plate.width - 8)
     low_y, high_y = max(y0 + dy, plate.y0 + 8), min(y1 + dy, plate.y0 + plate.depth - 8)
-    places = [(float(np.clip(s.x, low_x, high_x)), float(np.clip(s.y, low_y, high_y)))
-              for s in supports]  # fmt: skip
+    places = [
+        (float(np.clip(s.x, low_x, high_x)), float(np.clip(s.y, low_y, high_y))) for s in supports
+    ]
     last, heights = -p.live["trip_drop_mm"], []
     for x, y in places:
         last = await _touched(p, x, y, last)

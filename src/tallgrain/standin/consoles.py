@@ -206,8 +206,9 @@ class Hazel(Language):
 
     def _values(self, rest: list[str], say: Say) -> None:
         for name, v in self.printer.values().items():
-            say(f"value {name} live {v['live']:.5f} kept {v['kept']:.5f} "
-                f"default {v['default']:.5f}")  # fmt: skip
+            say(
+                f"value {name} live {v['live']:.5f} kept {v['kept']:.5f} default {v['default']:.5f}"
+            )
 
     def _set(self, rest: list[str], say: Say) -> None:
         self.printer.set_value(rest[0], _figure(rest[1]))

@@ -93,10 +93,11 @@ class Job:
     def thick_at(self, x: float, y: float) -> float:
         """How thick the plastic lies at a place (mm)."""
         near = [
-            laid for laid in self.laid
+            laid
+            for laid in self.laid
             if min(laid.move.x0, laid.move.x) - 0.5 <= x <= max(laid.move.x0, laid.move.x) + 0.5
             and abs(laid.y - y) < 0.5
-        ]  # fmt: skip
+        ]
         return max((max(laid.gap, 0.0) for laid in near), default=0.0)
 
     def look(self, chance: np.random.Generator) -> dict[str, Any]:
@@ -115,12 +116,14 @@ class Job:
             which = int(np.searchsorted([-PLAIN_MM, -GOOD_MM, GOOD_MM, PLAIN_MM], e))
             if chance.random() < MISTAKEN:
                 which = int(chance.integers(len(LOOKS)))
-            seen.append({
-                "x": round(float(np.mean([laid.x for laid in lines])), 1),
-                "y": round(float(np.mean([laid.y for laid in lines])), 1),
-                "verdict": LOOKS[which],
-                "lines": [_seen(laid, chance) for laid in lines],
-            })  # fmt: skip
+            seen.append(
+                {
+                    "x": round(float(np.mean([laid.x for laid in lines])), 1),
+                    "y": round(float(np.mean([laid.y for laid in lines])), 1),
+                    "verdict": LOOKS[which],
+                    "lines": [_seen(laid, chance) for laid in lines],
+                }
+            )
         return {"printing": self.under_way, "ended_why": self.ended_why, "places": seen}
 
 

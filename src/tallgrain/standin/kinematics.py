@@ -44,10 +44,13 @@ class Lean:
     def matrix(self) -> np.ndarray:
         """From commanded to true: (3, 3). z goes as far as it is told; its lean is sideways."""
         xy, xz, yz = (angle / 1000 for angle in (self.xy, self.xz, self.yz))
-        return np.array([
-            [self.x, self.y * np.sin(xy), np.tan(xz)], [0.0, self.y * np.cos(xy), np.tan(yz)],
-            [0.0, 0.0, 1.0],
-        ])  # fmt: skip
+        return np.array(
+            [
+                [self.x, self.y * np.sin(xy), np.tan(xz)],
+                [0.0, self.y * np.cos(xy), np.tan(yz)],
+                [0.0, 0.0, 1.0],
+            ]
+        )
 
 
 class Leaning:
@@ -128,20 +131,24 @@ class DeltaArms:
         lower than nominal each switch sits."""
         b = self.believed
         return {
-            "arm_mm": b.rod, "joint_circle_mm": b.radius, "hang_mm": b.height,
+            "arm_mm": b.rod,
+            "joint_circle_mm": b.radius,
+            "hang_mm": b.height,
             **{f"foot_{t}_deg": NOMINAL_DEG[t] - b.angle[t] for t in TOWERS},
             **{f"stop_{t}_mm": -b.switch[t] for t in TOWERS},
-        }  # fmt: skip
+        }
 
     def believe(
         self, values: Mapping[str, float], place: tuple[float, float, float]
     ) -> tuple[float, float, float]:
         """Other lengths and angles: the carriages stay where they are."""
         now = Arms(
-            values["arm_mm"], values["joint_circle_mm"], values["hang_mm"],
+            values["arm_mm"],
+            values["joint_circle_mm"],
+            values["hang_mm"],
             {t: NOMINAL_DEG[t] - values[f"foot_{t}_deg"] for t in TOWERS},
             {t: -values[f"stop_{t}_mm"] for t in TOWERS},
-        )  # fmt: skip
+        )
         if not 10 < now.radius < now.rod < 2000:
             raise ValueError("arms are longer than the joints' circle is wide")
         x, y, h = place

@@ -41,12 +41,10 @@ class Part:
         first = [one.gap - job.layer_z for one in laid if one.move.z <= job.layer_z + 1e-6]
         if abs(float(np.median(first))) > HOLDS_MM:
             raise PartError("the part came off the plate while it was printed")
-        told = np.array([
-            ((m.x0, m.y0, m.z), (m.x, m.y, m.z)) for m in (one.move for one in laid)
-        ])  # fmt: skip
-        ends = np.array([
-            ((*one.start[:2], one.move.z), (one.x, one.y, one.move.z)) for one in laid
-        ])  # fmt: skip
+        told = np.array([((m.x0, m.y0, m.z), (m.x, m.y, m.z)) for m in (one.move for one in laid)])
+        ends = np.array(
+            [((*one.start[:2], one.move.z), (one.x, one.y, one.move.z)) for one in laid]
+        )
         one = laid[len(laid) // 2].move
         area = one.material * math.pi * 1.75**2 / 4 / math.dist((one.x0, one.y0), (one.x, one.y))
         return cls(told, ends, area / job.layer_z)
@@ -79,9 +77,15 @@ class Part:
 
 
 def reading(
-    job: Job, a: Place, b: Place, inside: bool, plate_c: float, bias: float, shrinks: float,
+    job: Job,
+    a: Place,
+    b: Place,
+    inside: bool,
+    plate_c: float,
+    bias: float,
+    shrinks: float,
     chance: np.random.Generator,
-) -> float:  # fmt: skip
+) -> float:
     """One reading of a caliper (mm): the part as cold as its plate, this caliper's error, a hand's
     scatter, and now and then a millimetre misread. Raises PartError."""
     if job.part is None:

@@ -153,9 +153,11 @@ class Plate:
             away = np.hypot(x - self.x0 - self.width / 2, y - self.y0 - self.depth / 2)
             return away <= self.width / 2
         return (
-            (x >= self.x0) & (x <= self.x0 + self.width)
-            & (y >= self.y0) & (y <= self.y0 + self.depth)
-        )  # fmt: skip
+            (x >= self.x0)
+            & (x <= self.x0 + self.width)
+            & (y >= self.y0)
+            & (y <= self.y0 + self.depth)
+        )
 
     def warm(self, now: float, plate_c: float) -> None:
         """Let the bending follow the temperature, with a time constant of minutes."""

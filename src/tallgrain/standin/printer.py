@@ -6,7 +6,7 @@ reference sets the frame. Where the tip truly is its kinematics tell, and strike
 
 import asyncio
 import uuid
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -15,12 +15,14 @@ import numpy as np
 from tallgrain.standin.begin import Compensation
 from tallgrain.standin.clock import Clock
 from tallgrain.standin.faults import AILS, MOTORS, Fault, Faults, FaultSpecError
-from tallgrain.standin.job import Job, Laid
+from tallgrain.standin.job import Job, Laid, Move
 from tallgrain.standin.scenario import PARK_Z, Scenario
 
 STRIKE_MM = 0.05
 SLICE_S = 0.02
 HEARS_S = 0.1
+# So many moves of a print are made together where no time passes in between.
+AT_ONCE = 64
 TRAVEL_MM_S = 180.0
 LIFT_MM_S = 25.0
 TOUCH_MM_S = 5.0
@@ -457,17 +459,47 @@ class Printer:
 
     async def run_job(self, job: Job) -> None:
         """Print it. Whatever stops the drives ends it; z of every move takes the job shift."""
-        for move in job.moves:
+        together = AT_ONCE if self.clock.instant else 1
+        for first in range(0, len(job.moves), together):
             if self.job is not job:
                 raise Refusal("restarted", "the printer restarted")
-            shift = self.live["job_shift_mm"] + self.compensation.at(move.x, move.y)
-            to = (move.x, move.y, move.z + shift - self._frame)
-            before = self._tip() if move.material > 0 else None
-            await self._travel(to, move.mm_per_s)
-            if before is not None:
-                gap = self.gap() - (move.z - job.layer_z)
-                x, y, _ = self._tip()
-                job.laid.append(Laid(move, gap, x, y, before))
+            await self._print(job, job.moves[first : first + together])
+
+    async def _print(self, job: Job, moves: Sequence[Move]) -> None:
+        """Some moves of a print, one after the other, stoppable between them."""
+        shift = self.live["job_shift_mm"] - self._frame
+        ends = np.array([(m.x, m.y, m.z + shift + self.compensation.at(m.x, m.y)) for m in moves])
+        if len(moves) == 1:
+            start = np.array([[self.x, self.y, self._height]])
+            await self._travel(tuple(ends[0]), moves[0].mm_per_s)
+        else:
+            start = np.vstack([[self.x, self.y, self._height], ends[:-1]])
+            await self._travel_through(start, ends, [m.mm_per_s for m in moves])
+        before = np.column_stack(self.truth.kinematics.tip(*start.T))
+        x, y, z = self.truth.kinematics.tip(*ends.T)
+        gaps = z - self.truth.plate.height(x, y) - self._growth()
+        for i, move in enumerate(moves):
+            if move.material > 0:
+                gap = float(gaps[i]) - (move.z - job.layer_z)
+                at = float(before[i, 0]), float(before[i, 1]), float(before[i, 2])
+                job.laid.append(Laid(move, gap, float(x[i]), float(y[i]), at))
+
+    async def _travel_through(self, starts: Any, ends: Any, speeds: Sequence[float]) -> None:
+        """Straight moves one after the other, felt all along as each of them alone would be."""
+        lengths = np.linalg.norm(ends - starts, axis=1)
+        if (ends[:, :2] != starts[:, :2]).any():
+            self._touching = False
+        await self.clock.spend(float((lengths / np.array(speeds)).sum()))
+        if self._halt.is_set():
+            raise Refusal("halted", "a halt stopped this motion")
+        counts = np.maximum((lengths / 2).astype(int), 1) + 1
+        first = np.repeat(np.cumsum(counts) - counts, counts)
+        share = (np.arange(counts.sum()) - first) / np.repeat(counts - 1, counts)
+        path = np.repeat(starts, counts, axis=0)
+        path += share[:, None] * np.repeat(ends - starts, counts, axis=0)
+        self._feel(*path.T)
+        self.x, self.y, self._height = (float(c) for c in ends[-1])
+        self.warm()
 
     # Heat, memory, power
 

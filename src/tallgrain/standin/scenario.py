@@ -60,9 +60,12 @@ def scenario_for(sheet: MachineSheet, seed: int) -> Scenario:
     # This printer stores the way back from the sensing point to the nozzle, and how far the nozzle
     # drops on after the trip: all signs the other way round than Tall Grain's.
     values = {
-        "trip_drop_mm": -trip, "job_shift_mm": 0.0,
-        "sensor_back_x_mm": -offset[0], "sensor_back_y_mm": -offset[1], **geometry,
-    }  # fmt: skip
+        "trip_drop_mm": -trip,
+        "job_shift_mm": 0.0,
+        "sensor_back_x_mm": -offset[0],
+        "sensor_back_y_mm": -offset[1],
+        **geometry,
+    }
     rough = {k: float(np.floor(v)) for k, v in geometry.items()}
     return Scenario(
         name=sheet.name,
@@ -81,7 +84,7 @@ def scenario_for(sheet: MachineSheet, seed: int) -> Scenario:
         nominal_offset=offset,
         growth_mm_per_c=1.1e-4,
         seed=seed,
-    )  # fmt: skip
+    )
 
 
 def _probe(sheet: MachineSheet, chance: np.random.Generator) -> Probe:
@@ -131,10 +134,12 @@ def _kinematics(sheet: MachineSheet, chance: np.random.Generator) -> Kinematics:
 def _arms(told: Delta) -> Arms:
     angle, switch = told.tower_angle_deg, told.switch_mm
     return Arms(
-        told.rod_length_mm, told.delta_radius_mm, told.height_mm,
+        told.rod_length_mm,
+        told.delta_radius_mm,
+        told.height_mm,
         {"left": angle.left, "right": angle.right, "rear": angle.rear},
         {"left": switch.left, "right": switch.right, "rear": switch.rear},
-    )  # fmt: skip
+    )
 
 
 def _sheets(sheet: MachineSheet, x0: float, y0: float, w: float, d: float) -> dict[str, list[Bump]]:
@@ -162,7 +167,10 @@ def _plate(sheet: MachineSheet, chance: np.random.Generator) -> Plate:
     ]
     stiff = 0.2 if glass else 0.5 if gantry else 1.0
     plate = Plate(
-        x0, y0, w, d,
+        x0,
+        y0,
+        w,
+        d,
         bow_x=stiff * around(0.062, 0.006),
         bow_y=stiff * around(-0.048, 0.006),
         twist=stiff * around(0.016, 0.004),
@@ -172,8 +180,11 @@ def _plate(sheet: MachineSheet, chance: np.random.Generator) -> Plate:
         heat_minutes=7.0,
         supports=[
             Support(
-                s.name, around(s.at[0], 1.5), around(s.at[1], 1.5),
-                around(0.0, 0.12 if gantry else 0.012), s.step_mm,
+                s.name,
+                around(s.at[0], 1.5),
+                around(s.at[1], 1.5),
+                around(0.0, 0.12 if gantry else 0.012),
+                s.step_mm,
             )
             for s in sheet.supports
         ],
@@ -182,18 +193,21 @@ def _plate(sheet: MachineSheet, chance: np.random.Generator) -> Plate:
         round=glass,
         gantry=gantry,
         flexible=sheet.body == "flexible",
-    )  # fmt: skip
+    )
     middle_x, middle_y = box.middle
     for a in sheet.adjusters:
         mid_edge = min(abs(a.at[0] - middle_x) / w, abs(a.at[1] - middle_y) / d) < 0.1
         plate.adjusters.append(
             Adjuster(
-                a.name, around(a.at[0], 1.0), around(a.at[1], 1.0),
+                a.name,
+                around(a.at[0], 1.0),
+                around(a.at[1], 1.0),
                 # A mid-edge screw set too high makes a saddle.
                 around(0.09 if mid_edge else 0.0, 0.05),
-                a.lead_mm, a.raises == "clockwise",
+                a.lead_mm,
+                a.raises == "clockwise",
             )
-        )  # fmt: skip
+        )
     plate.settle_mm_per_day = 0.0011 if sheet.adjusters else 0.0
     plate.level()
     return plate

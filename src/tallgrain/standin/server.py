@@ -146,12 +146,34 @@ class HandsPort(Port):
         self.console_of: Console | None = None
         self.cut: Callable[[], None] = lambda: None
         acts = (
-            self.power, self.reflash, self.fault, self.mend, self.probe, self.ruler, self.sheet,
+            self.power,
+            self.reflash,
+            self.fault,
+            self.mend,
+            self.probe,
+            self.ruler,
+            self.sheet,
             self.stack,
-            self.reseat, self.move, self.days, self.nozzle, self.look, self.tape, self.strip,
-            self.gauge, self.turn, self.print, self.patch, self.nudge, self.clean,
-            self.console, self.rack, self.caliper, self.screw, self.take_off, self.cable,
-        )  # fmt: skip
+            self.reseat,
+            self.move,
+            self.days,
+            self.nozzle,
+            self.look,
+            self.tape,
+            self.strip,
+            self.gauge,
+            self.turn,
+            self.print,
+            self.patch,
+            self.nudge,
+            self.clean,
+            self.console,
+            self.rack,
+            self.caliper,
+            self.screw,
+            self.take_off,
+            self.cable,
+        )
         super().__init__({f"hands.{act.__name__}": act for act in acts})
 
     def power(self, session: Session) -> dict[str, Any]:
@@ -245,9 +267,11 @@ class HandsPort(Port):
     def gauge(self, session: Session, thickness_mm: float) -> dict[str, Any]:
         """Push a gauge under the nozzle and feel: free, grips or stuck, as a hand feels it."""
         self.printer.warm()
-        felt = self.printer.gap() - thickness_mm + float(
-            self.printer.truth.rng("feel").normal(0, 0.004)
-        )  # fmt: skip
+        felt = (
+            self.printer.gap()
+            - thickness_mm
+            + float(self.printer.truth.rng("feel").normal(0, 0.004))
+        )
         return {"feel": "free" if felt > 0.012 else "grips" if felt > -0.012 else "stuck"}
 
     def turn(self, session: Session, name: str, clockwise_deg: float) -> dict[str, Any]:
@@ -316,9 +340,15 @@ class HandsPort(Port):
         truth = p.truth
         try:
             read = reading(
-                p.part, (start[0], start[1], start[2]), (end[0], end[1], end[2]), inside,
-                truth.bed.now_c, truth.caliper_mm, truth.shrinks, truth.rng("caliper"),
-            )  # fmt: skip
+                p.part,
+                (start[0], start[1], start[2]),
+                (end[0], end[1], end[2]),
+                inside,
+                truth.bed.now_c,
+                truth.caliper_mm,
+                truth.shrinks,
+                truth.rng("caliper"),
+            )
         except PartError as no:
             raise Refusal("bad_value", str(no)) from None
         return {"measured_mm": read}
@@ -555,9 +585,13 @@ def truth_port(printer: Printer) -> Port:
 
 
 async def run(
-    printer: Printer, host: str, port: int, with_truth: bool, say: Callable[[str], None],
+    printer: Printer,
+    host: str,
+    port: int,
+    with_truth: bool,
+    say: Callable[[str], None],
     console: tuple[str, bool] | None = None,
-) -> None:  # fmt: skip
+) -> None:
     """Serve until cancelled; console: a language, and whether it is on a pseudo-terminal. Raises
     OSError where the port can't be had."""
     link, hands = LinkPort(printer), HandsPort(printer)

@@ -139,9 +139,10 @@ def version_of(path: Path) -> str | None:
 
 def _foreign(what: str, path: Path) -> StoreError:
     return StoreError(
-        what, str(path),
+        what,
+        str(path),
         "It was left as it is. Move it away, or set TALLGRAIN_HOME to another folder.",
-    )  # fmt: skip
+    )
 
 
 def checked_version(path: Path) -> str | None:
@@ -252,14 +253,16 @@ def cant_use(error: OSError, path: Path) -> StoreError:
     """What the system says of the data folder, as a sentence."""
     if error.errno in (errno.ENOSPC, errno.EDQUOT):
         return StoreError(
-            f"the disk is full ({error.strerror}).", str(path),
+            f"the disk is full ({error.strerror}).",
+            str(path),
             "What was stored before is kept. Free some room.",
-        )  # fmt: skip
+        )
     kind = ReadOnly if error.errno in (errno.EROFS, errno.EACCES, errno.EPERM) else StoreError
     return kind(
-        f"the data folder can't be used ({error.strerror}).", str(path),
+        f"the data folder can't be used ({error.strerror}).",
+        str(path),
         "Check its owner and permissions, or set TALLGRAIN_HOME to another folder.",
-    )  # fmt: skip
+    )
 
 
 def explained(error: sa.exc.DatabaseError, path: Path) -> StoreError:
@@ -278,22 +281,25 @@ def _told(error: BaseException, path: Path) -> StoreError:
         return StoreError("the disk is full.", str(path), f"{kept} Free some room.")
     if code == sqlite3.SQLITE_IOERR:
         return StoreError(
-            f"the disk is full, or fails ({error}).", str(path),
+            f"the disk is full, or fails ({error}).",
+            str(path),
             f"{kept} Free some room; where there is enough, check the disk.",
-        )  # fmt: skip
+        )
     if code in (sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_PERM):
         return ReadOnly(
-            f"the ledger can't be written ({error}).", str(path),
+            f"the ledger can't be written ({error}).",
+            str(path),
             f"{kept} Check the folder's owner and permissions.",
-        )  # fmt: skip
+        )
     if code in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED) or "locked" in str(error):
         return StoreError("another program holds the ledger.", str(path), "Close it and try again.")
     if code in (sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_CORRUPT):
         return StoreError(
-            f"the ledger is damaged and can't be read ({error}).", str(path),
+            f"the ledger is damaged and can't be read ({error}).",
+            str(path),
             "Nothing was changed. Move it away, keep it, and put a dated copy from the same folder "
             "in its place.",
-        )  # fmt: skip
+        )
     return StoreError(
         f"the ledger failed ({error}).", str(path), "Nothing half-done was stored. Try again."
     )

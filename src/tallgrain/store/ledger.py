@@ -258,13 +258,15 @@ class Ledger:
                     )
             for table in (SURVEYS, EVENTS, OBSERVATIONS):
                 connection.execute(
-                    sa.update(table).where(sa.func.lower(table.c.machine) == old.lower())
+                    sa.update(table)
+                    .where(sa.func.lower(table.c.machine) == old.lower())
                     .values(machine=new)
-                )  # fmt: skip
+                )
             connection.execute(
-                sa.update(MACHINES).where(sa.func.lower(MACHINES.c.name) == old.lower())
+                sa.update(MACHINES)
+                .where(sa.func.lower(MACHINES.c.name) == old.lower())
                 .values(name=new, sheet=sheet_text, changed_at=now)
-            )  # fmt: skip
+            )
 
     # What was entered by mistake
 
@@ -282,9 +284,10 @@ class Ledger:
             done = connection.execute(sa.update(table).where(which).values(withdrawn_at=now))
         if not done.rowcount:
             raise InputError(
-                f"there is no {what} '{ident}'.", "ledger",
+                f"there is no {what} '{ident}'.",
+                "ledger",
                 "'tallgrain put-away list' tells what is put away.",
-            )  # fmt: skip
+            )
 
     def away(self) -> list[PutAway]:
         """All that is put away, the newest first."""
@@ -310,10 +313,13 @@ class Ledger:
         with self._writing() as connection:
             made = connection.execute(
                 sa.insert(EVENTS).values(
-                    machine=event.machine, at=event.at, kind=event.kind, note=event.note,
+                    machine=event.machine,
+                    at=event.at,
+                    kind=event.kind,
+                    note=event.note,
                     stale=list(event.stale),
                 )
-            )  # fmt: skip
+            )
             key = made.inserted_primary_key
             assert key is not None
             return int(key[0])
@@ -323,10 +329,15 @@ class Ledger:
         with self._writing() as connection:
             made = connection.execute(
                 sa.insert(OBSERVATIONS).values(
-                    machine=seen.machine, at=seen.at, topic=seen.topic, item=seen.item,
-                    outcome=seen.outcome, note=seen.note, figures=seen.figures,
+                    machine=seen.machine,
+                    at=seen.at,
+                    topic=seen.topic,
+                    item=seen.item,
+                    outcome=seen.outcome,
+                    note=seen.note,
+                    figures=seen.figures,
                 )
-            )  # fmt: skip
+            )
             key = made.inserted_primary_key
             assert key is not None
             return int(key[0])
@@ -397,11 +408,14 @@ class Ledger:
                     continue
                 heads.append(
                     SeasonHead(
-                        str(row.id), row.taken_at, row.state == "complete",
+                        str(row.id),
+                        row.taken_at,
+                        row.state == "complete",
                         Conditions(row.nozzle_c, row.plate_c, row.soak_min, row.sheet),
-                        row.squares or 0.0, row.freedom or 0,
+                        row.squares or 0.0,
+                        row.freedom or 0,
                     )
-                )  # fmt: skip
+                )
                 if row.drift_rate_mm:
                     points = points - np.outer(points[:, 0], (0, 0, 0, row.drift_rate_mm))
                 parts.append(points)
@@ -465,9 +479,10 @@ class Ledger:
             unpack(connection, int(ident))
             for touch, counting in enumerate(counts):
                 connection.execute(
-                    sa.update(TOUCHES).where(place & (TOUCHES.c.touch == touch))
+                    sa.update(TOUCHES)
+                    .where(place & (TOUCHES.c.touch == touch))
                     .values(counts=counting)
-                )  # fmt: skip
+                )
             connection.execute(_SET_HEIGHT, {"at_survey": int(ident), "at_number": number, "z": z})
 
     def recheck(self, ident: str, after: int, touch: int, z: float) -> None:
@@ -494,10 +509,15 @@ class Ledger:
     def add_survey(self, survey: Survey) -> str:
         """Store a whole survey, such as one read from a file, in one transaction; its ident."""
         new = NewSurvey(
-            survey.machine, survey.kind, survey.taken_at, len(survey.points),
-            max(len(p.touches) for p in survey.points) or 1, survey.shape, survey.conditions,
+            survey.machine,
+            survey.kind,
+            survey.taken_at,
+            len(survey.points),
+            max(len(p.touches) for p in survey.points) or 1,
+            survey.shape,
+            survey.conditions,
             survey.note,
-        )  # fmt: skip
+        )
         state, rate = "complete" if survey.complete else "broken_off", survey.drift_rate_mm
         with self._writing() as connection:
             ident = _insert_head(connection, new, state, survey.extra)
@@ -514,8 +534,9 @@ class Ledger:
             ]
             again = [
                 {"survey": ident, "after": r.after, "touch": j, "z": z}
-                for r in survey.rechecks for j, z in enumerate(r.touches)
-            ]  # fmt: skip
+                for r in survey.rechecks
+                for j, z in enumerate(r.touches)
+            ]
             connection.execute(sa.insert(POINTS), points)
             if touches:
                 connection.execute(sa.insert(TOUCHES), touches)
@@ -603,12 +624,23 @@ def _insert_head(connection: Connection, new: NewSurvey, state: str, extra: dict
     columns, rows = new.shape or (None, None)
     made = connection.execute(
         sa.insert(SURVEYS).values(
-            machine=new.machine, kind=new.kind, taken_at=new.taken_at, state=state,
-            ended_why="", columns=columns, rows=rows, planned=new.planned,
-            samples=new.samples, nozzle_c=c.nozzle_c, plate_c=c.plate_c,
-            soak_min=c.soak_min, sheet=c.sheet, note=new.note, extra=extra,
+            machine=new.machine,
+            kind=new.kind,
+            taken_at=new.taken_at,
+            state=state,
+            ended_why="",
+            columns=columns,
+            rows=rows,
+            planned=new.planned,
+            samples=new.samples,
+            nozzle_c=c.nozzle_c,
+            plate_c=c.plate_c,
+            soak_min=c.soak_min,
+            sheet=c.sheet,
+            note=new.note,
+            extra=extra,
         )
-    )  # fmt: skip
+    )
     key = made.inserted_primary_key
     assert key is not None
     return int(key[0])
@@ -622,9 +654,16 @@ def _no_such(ident: str) -> InputError:
 
 def _head(row: Row[tuple[object, ...]]) -> SurveyHead:
     return SurveyHead(
-        str(row.id), row.machine, row.kind, row.taken_at, int(row.measured), row.planned,
-        row.state, row.ended_why, row.note,
-    )  # fmt: skip
+        str(row.id),
+        row.machine,
+        row.kind,
+        row.taken_at,
+        int(row.measured),
+        row.planned,
+        row.state,
+        row.ended_why,
+        row.note,
+    )
 
 
 def _survey(

@@ -35,8 +35,11 @@ def pack(connection: Connection, survey: int) -> None:
     if len(points):
         squares, freedom = _scatter(connection, survey)
         values = {
-            "survey": survey, "heights": points.tobytes(), "squares": squares, "freedom": freedom
-        }  # fmt: skip
+            "survey": survey,
+            "heights": points.tobytes(),
+            "squares": squares,
+            "freedom": freedom,
+        }
         connection.execute(sa.insert(PACKED), values)
 
 

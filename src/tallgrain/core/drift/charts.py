@@ -78,9 +78,17 @@ def control_chart(figures: Floats, base: tuple[int, int]) -> ControlChart | None
     ewma, spread = _ewma(figures, centre, sigma / np.sqrt(len(part)), sigma)
     limits = np.column_stack([centre - EWMA_SIGMA * spread, centre + EWMA_SIGMA * spread])
     return ControlChart(
-        figures, ranges, centre, sigma, low, high, ewma, limits,
-        (figures < low) | (figures > high), (ewma < limits[:, 0]) | (ewma > limits[:, 1]),
-    )  # fmt: skip
+        figures,
+        ranges,
+        centre,
+        sigma,
+        low,
+        high,
+        ewma,
+        limits,
+        (figures < low) | (figures > high),
+        (ewma < limits[:, 0]) | (ewma > limits[:, 1]),
+    )
 
 
 def joint_signals(series: Floats, base: tuple[int, int]) -> Signals | None:

@@ -110,17 +110,22 @@ def whole_terms(rows: SeasonRows, sheet: MachineSheet) -> Floats:
 
 
 def judge_season(
-    rows: SeasonRows, sheet: MachineSheet, events: Sequence[Noted], on: str | None = None,
+    rows: SeasonRows,
+    sheet: MachineSheet,
+    events: Sequence[Noted],
+    on: str | None = None,
     figures: Floats | None = None,
-) -> Drift:  # fmt: skip
+) -> Drift:
     """Judge all stored surveys of a printer that are like its newest whole one (or its newest on
     a sheet). figures: their whole_terms, where they are known."""
     figures = whole_terms(rows, sheet) if figures is None else figures
     whole = [
-        i for i, h in enumerate(rows.heads)
-        if h.complete and np.isfinite(figures[i, 0])
+        i
+        for i, h in enumerate(rows.heads)
+        if h.complete
+        and np.isfinite(figures[i, 0])
         and (on is None or (h.conditions.sheet or "").lower() == on.lower())
-    ]  # fmt: skip
+    ]
     to = rows.heads[whole[-1]].conditions if whole else Conditions()
     kept = [i for i in whole if like(rows.heads[i].conditions, to)]
     left_out = {
@@ -200,15 +205,27 @@ def _happening(
     span = f"between {before:%-d %b %Y} and {after:%-d %b %Y}"
     sentence = f"{span} {words}: {_noted_words(event)}"
     return Happening(
-        idents[change.at], before, after, kind, sizes, change.strength, change.confidence,
-        None, event, sentence,
-    )  # fmt: skip
+        idents[change.at],
+        before,
+        after,
+        kind,
+        sizes,
+        change.strength,
+        change.confidence,
+        None,
+        event,
+        sentence,
+    )
 
 
 def _creeping(
-    run: Sequence[Change], found: Sequence[Change], series: Floats, idents: Sequence[str],
-    times: Sequence[datetime], events: Sequence[Noted],
-) -> Happening | None:  # fmt: skip
+    run: Sequence[Change],
+    found: Sequence[Change],
+    series: Floats,
+    idents: Sequence[str],
+    times: Sequence[datetime],
+    events: Sequence[Noted],
+) -> Happening | None:
     """Changes that are no steps: their largest term, between the changes beside them, is explained
     much better by a line that begins to rise at a survey. None where steps explain it as well."""
     where = [0, *(c.at for c in found), len(series)]
@@ -242,9 +259,17 @@ def _creeping(
         f"{abs(rate) * 1000:.2f} µm a day: {_noted_words(event)}"
     )
     return Happening(
-        idents[low + knee], before, after, "creep", {SHAPES[name]: size}, change.strength,
-        change.confidence, rate, event, sentence,
-    )  # fmt: skip
+        idents[low + knee],
+        before,
+        after,
+        "creep",
+        {SHAPES[name]: size},
+        change.strength,
+        change.confidence,
+        rate,
+        event,
+        sentence,
+    )
 
 
 def _between(
@@ -266,11 +291,18 @@ def _between(
         )
         # It begins where the stretch does, a survey after the change that opened it.
         yield Happening(
-            idents[min(low + 1, high - 1)], before, after, "creep", {name: slope.size},
-            slope.contrast, 1.0 - 2 * len(SHAPES) * 0.5 * erfc(slope.contrast / sqrt(2)),
-            slope.rate, first.event if first is not None else None, sentence,
+            idents[min(low + 1, high - 1)],
+            before,
+            after,
+            "creep",
+            {name: slope.size},
+            slope.contrast,
+            1.0 - 2 * len(SHAPES) * 0.5 * erfc(slope.contrast / sqrt(2)),
+            slope.rate,
+            first.event if first is not None else None,
+            sentence,
             after if high < len(idents) else None,
-        )  # fmt: skip
+        )
 
 
 def _noted_words(event: Noted | None) -> str:
@@ -305,9 +337,7 @@ def _term_words(name: str, mm: float) -> str:
     return f"{_WORDS[name][mm < 0]} {abs(mm):.3f} mm"
 
 
-def _slow(
-    series: Floats, times: Sequence[datetime], sheet: MachineSheet
-) -> Slow | None:  # fmt: skip
+def _slow(series: Floats, times: Sequence[datetime], sheet: MachineSheet) -> Slow | None:
     """How fast the fastest place of the plate moves (Theil and Sen's slope of each term, joined
     over the plate)."""
     values = series[:, : len(SHAPES)]
@@ -323,9 +353,9 @@ def _slow(
         inside = u**2 + v**2 <= 1.0001
         u, v = u[inside], v[inside]
     across, along = u.ravel(), v.ravel()
-    shapes = np.array([
-        np.ones(across.size), across / 2, along / 2, across**2, along**2, across * along / 2
-    ])  # fmt: skip
+    shapes = np.array(
+        [np.ones(across.size), across / 2, along / 2, across**2, along**2, across * along / 2]
+    )
     moves = np.abs(rates @ shapes)
     worst = int(moves.argmax())
     rate = float(moves[worst])

@@ -43,9 +43,13 @@ class Fit:
 
 
 def fits(
-    rows: SeasonRows, sheet: MachineSheet, xy: Floats, heights: Floats,
-    conditions: Conditions = Conditions(), s_r: float | None = None,
-) -> tuple[Fit, ...]:  # fmt: skip
+    rows: SeasonRows,
+    sheet: MachineSheet,
+    xy: Floats,
+    heights: Floats,
+    conditions: Conditions = Conditions(),
+    s_r: float | None = None,
+) -> tuple[Fit, ...]:
     """All whole stored surveys by how well they fit touches (n, 2), (n,) mm: the best first.
 
     Those made in like conditions come before the others. s_r: scatter of a touch (mm), the sheet's
@@ -72,16 +76,31 @@ def fits(
         if use == "survey anew" and after <= room:
             use = "with offset and tilt"
         spare = len(off) - 3
-        found.append(Fit(
-            i, head.ident, int(here.sum()), float(np.sqrt((off**2).mean())), worst,
-            float(plane[0]), float(plane[1]), float(plane[2]),
-            float(np.sqrt((left**2).sum() / spare)), after,
-            like(head.conditions, conditions), use,
-        ))  # fmt: skip
+        found.append(
+            Fit(
+                i,
+                head.ident,
+                int(here.sum()),
+                float(np.sqrt((off**2).mean())),
+                worst,
+                float(plane[0]),
+                float(plane[1]),
+                float(plane[2]),
+                float(np.sqrt((left**2).sum() / spare)),
+                after,
+                like(head.conditions, conditions),
+                use,
+            )
+        )
     uses = ("as it is", "with offset and tilt", "survey anew")
-    found.sort(key=lambda f: (
-        not f.alike, uses.index(f.use), f.rms if f.use == "as it is" else f.rms_after, -f.index
-    ))  # fmt: skip
+    found.sort(
+        key=lambda f: (
+            not f.alike,
+            uses.index(f.use),
+            f.rms if f.use == "as it is" else f.rms_after,
+            -f.index,
+        )
+    )
     return tuple(found)
 
 
@@ -118,9 +137,10 @@ def _spread(about: Floats) -> bool:
 def _check(xy: Floats) -> None:
     if len(xy) < LEAST:
         raise InputError(
-            f"{len(xy)} touches can't tell offset and tilt from shape.", "quick check",
+            f"{len(xy)} touches can't tell offset and tilt from shape.",
+            "quick check",
             "Touch four places or more, not in one line; nine tell most.",
-        )  # fmt: skip
+        )
     if len(xy) > MOST:
         raise InputError(
             f"{len(xy)} touches are a survey, no quick check.", "quick check", "Compare it instead."

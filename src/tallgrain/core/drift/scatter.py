@@ -44,9 +44,13 @@ def probe_trend(heads: Sequence[SeasonHead]) -> ProbeTrend | None:
     newest = float(np.median(scatter[-5:]))
     if not found:
         return ProbeTrend(
-            index, scatter, None, newest, newest,
+            index,
+            scatter,
+            None,
+            newest,
+            newest,
             f"The probe scatters by {newest * 1000:.1f} µm, as it did all along.",
-        )  # fmt: skip
+        )
     at = found[-1].at
     low = found[-2].at if len(found) > 1 else 0
     before = float(np.exp(np.median(logs[low:at])))
@@ -55,11 +59,19 @@ def probe_trend(heads: Sequence[SeasonHead]) -> ProbeTrend | None:
     if after < WORSE * before:
         said = "better" if after < before else "hardly worse"
         return ProbeTrend(
-            index, scatter, None, before, after,
+            index,
+            scatter,
+            None,
+            before,
+            after,
             f"The probe scatters by {after * 1000:.1f} µm, {said} than before {when:%-d %b %Y}.",
-        )  # fmt: skip
+        )
     return ProbeTrend(
-        index, scatter, heads[index[at]].ident, before, after,
+        index,
+        scatter,
+        heads[index[at]].ident,
+        before,
+        after,
         f"The probe got worse about {when:%-d %b %Y}: {before * 1000:.1f} µm, then "
         f"{after * 1000:.1f} µm. What changed since may be the probe's: go to Probe first.",
-    )  # fmt: skip
+    )

@@ -55,9 +55,12 @@ class Thermal:
 
 
 def thermal_of(
-    rows: SeasonRows, sheet: MachineSheet, on: str | None = None, quiet: Collection[str] = (),
+    rows: SeasonRows,
+    sheet: MachineSheet,
+    on: str | None = None,
+    quiet: Collection[str] = (),
     figures: Floats | None = None,
-) -> Thermal | None:  # fmt: skip
+) -> Thermal | None:
     """The plate's answer to heat by its cold and hot surveys; None without such a pair.
 
     on: only surveys on this sheet. Each cold survey is held against the mean of the hot ones
@@ -67,10 +70,13 @@ def thermal_of(
     """
     figures = whole_terms(rows, sheet) if figures is None else figures
     usable = [
-        i for i, h in enumerate(rows.heads)
-        if h.complete and np.isfinite(figures[i, 0]) and h.conditions.plate_c is not None
+        i
+        for i, h in enumerate(rows.heads)
+        if h.complete
+        and np.isfinite(figures[i, 0])
+        and h.conditions.plate_c is not None
         and (on is None or (h.conditions.sheet or "").lower() == on.lower())
-    ]  # fmt: skip
+    ]
     slopes, cold_at, hot_at = _pairs(rows.heads, figures, usable)
     if not slopes:
         return None
@@ -79,12 +85,7 @@ def thermal_of(
     cold, hot = float(np.mean(cold_at)), float(np.mean(hot_at))
     warm = [i for i in usable if (rows.heads[i].conditions.plate_c or 0.0) > hot - LEAST_C]
     u = _uncertainty(made, figures[warm][:, :6], hot - cold)
-    hots = [
-        i for i in usable
-        if rows.heads[i].conditions.soak_min is not None
-        and (rows.heads[i].conditions.plate_c or 0) - cold > LEAST_C
-        and (not quiet or rows.heads[i].ident in quiet)
-    ]  # fmt: skip
+    hots = [i for i in usable if _settles(rows.heads[i], cold, quiet)]
     soak = np.array([rows.heads[i].conditions.soak_min for i in hots], dtype=float)
     along = figures[hots][:, SHAPE] @ _way(per_degree)
     days = np.array([rows.heads[i].taken_at.timestamp() / 86400 for i in hots])
@@ -99,9 +100,25 @@ def thermal_of(
         settled = max(tau[0] * np.log(most / still), 0.0) if most > 0 else 0.0
     told = _sentence(per_degree, u, len(made), cold, hot, tau, settled)
     return Thermal(
-        per_degree, u, len(made), cold, hot, tau[0] if tau else None, *(tau[1:] if tau else
-        (0.0, np.inf)), settled, soak, along, told,
-    )  # fmt: skip
+        per_degree,
+        u,
+        len(made),
+        cold,
+        hot,
+        tau[0] if tau else None,
+        *(tau[1:] if tau else (0.0, np.inf)),
+        settled,
+        soak,
+        along,
+        told,
+    )
+
+
+def _settles(head: SeasonHead, cold: float, quiet: Collection[str]) -> bool:
+    """Whether a survey tells how the bend settles: hot, of known soak, and nothing else changed."""
+    if head.conditions.soak_min is None or (quiet and head.ident not in quiet):
+        return False
+    return (head.conditions.plate_c or 0) - cold > LEAST_C
 
 
 def _way(per_degree: Floats) -> Floats:
@@ -179,9 +196,14 @@ _WORDS = {
 
 
 def _sentence(
-    per_degree: Floats, u: Floats, pairs: int, cold: float, hot: float,
-    tau: tuple[float, float, float] | None, settled: float | None,
-) -> str:  # fmt: skip
+    per_degree: Floats,
+    u: Floats,
+    pairs: int,
+    cold: float,
+    hot: float,
+    tau: tuple[float, float, float] | None,
+    settled: float | None,
+) -> str:
     sure = [k for k in range(1, len(SHAPES)) if abs(per_degree[k]) > 2 * u[k]]
     sure.sort(key=lambda k: -abs(per_degree[k]))
     parts = [

@@ -30,9 +30,13 @@ class WorkshopRow:
 
 
 def workshop_row(
-    machine: str, found: Drift, allowed: float, gap: tuple[float, float] | None, now: datetime,
+    machine: str,
+    found: Drift,
+    allowed: float,
+    gap: tuple[float, float] | None,
+    now: datetime,
     stale: Sequence[str] = (),
-) -> WorkshopRow:  # fmt: skip
+) -> WorkshopRow:
     """A printer's line. stale: kinds of the events since its newest survey that put it in doubt."""
     surveyed = found.times[-1] if found.times else None
     flatness = float(found.figures[-1, -1]) if found.times else None

@@ -35,25 +35,37 @@ class Finding:
 
 
 def findings(
-    lines: Sequence[Line], sheet: MachineSheet, ledger: Mapping[str, float],
+    lines: Sequence[Line],
+    sheet: MachineSheet,
+    ledger: Mapping[str, float],
     stored: bool | None = None,
-) -> tuple[Finding, ...]:  # fmt: skip
+) -> tuple[Finding, ...]:
     """Everything that is wrong in a start text. ledger: what Tall Grain knows to be right, by
     meaning; stored: whether the printer has a survey to recall (None: not known)."""
     return (
-        *_references(lines), *_lost(lines), *_cold(lines), *_twice(lines),
-        *_hot_probe(lines, sheet), *_values(lines, ledger), *_nothing_kept(lines, stored),
-    )  # fmt: skip
+        *_references(lines),
+        *_lost(lines),
+        *_cold(lines),
+        *_twice(lines),
+        *_hot_probe(lines, sheet),
+        *_values(lines, ledger),
+        *_nothing_kept(lines, stored),
+    )
 
 
 def _references(lines: Sequence[Line]) -> list[Finding]:
     first = next((n.number for n in lines if n.operation == "reference"), None)
     found = []
     if first is None:
-        found.append(Finding(
-            0, "no reference", "nothing finds the reference: the printer may not know where it is.",
-            "Reference after the heat and before anything goes down.", True,
-        ))  # fmt: skip
+        found.append(
+            Finding(
+                0,
+                "no reference",
+                "nothing finds the reference: the printer may not know where it is.",
+                "Reference after the heat and before anything goes down.",
+                True,
+            )
+        )
     height = None
     for line in lines:
         z = line.values.get("z")
@@ -62,11 +74,15 @@ def _references(lines: Sequence[Line]) -> list[Finding]:
             down = height is None or z < height
             height = z
         if down and (first is None or line.number < first):
-            found.append(Finding(
-                line.number, "down before a reference",
-                "the nozzle goes down before the printer knows where it is.",
-                "Reference first.", True,
-            ))  # fmt: skip
+            found.append(
+                Finding(
+                    line.number,
+                    "down before a reference",
+                    "the nozzle goes down before the printer knows where it is.",
+                    "Reference first.",
+                    True,
+                )
+            )
             break
     return found
 
@@ -79,20 +95,28 @@ def _lost(lines: Sequence[Line]) -> list[Finding]:
             held = line
         elif line.operation in LOSES and held is not None:
             verb = "referenced" if line.operation == "reference" else "levelled"
-            found.append(Finding(
-                line.number, "lost again",
-                f"it is {verb} after line {held.number} set the compensation, which is lost by it.",
-                f"Move line {held.number} behind this one.",
-            ))  # fmt: skip
+            found.append(
+                Finding(
+                    line.number,
+                    "lost again",
+                    f"it is {verb} after line {held.number} set the compensation, which is "
+                    "lost by it.",
+                    f"Move line {held.number} behind this one.",
+                )
+            )
             held = None
     last_level = max((n.number for n in lines if n.operation == "level"), default=0)
     last_reference = max((n.number for n in lines if n.operation == "reference"), default=0)
     if last_level > last_reference:
-        found.append(Finding(
-            last_level, "levelled last",
-            "levelling moves the plate, and the height is not found anew after it.",
-            "Reference once more behind it.", True,
-        ))  # fmt: skip
+        found.append(
+            Finding(
+                last_level,
+                "levelled last",
+                "levelling moves the plate, and the height is not found anew after it.",
+                "Reference once more behind it.",
+                True,
+            )
+        )
     return found
 
 
@@ -106,11 +130,14 @@ def _cold(lines: Sequence[Line]) -> list[Finding]:
         elif line.operation == "wait_for_heat":
             warm = asked
         elif line.operation == "survey" and not warm:
-            return [Finding(
-                line.number, "probed cold",
-                "the plate is probed before it is warm: it has another shape then.",
-                "Heat and wait before this line.",
-            )]  # fmt: skip
+            return [
+                Finding(
+                    line.number,
+                    "probed cold",
+                    "the plate is probed before it is warm: it has another shape then.",
+                    "Heat and wait before this line.",
+                )
+            ]
     return []
 
 
@@ -120,11 +147,16 @@ def _twice(lines: Sequence[Line]) -> list[Finding]:
         return []
     one, other = made[-2:]
     words = "surveyed" if other.operation == "survey" else "recalled"
-    return [Finding(
-        other.number, "twice",
-        f"line {one.number} sets a compensation, and here another one is {words}: one of them is "
-        "for nothing.", "Leave one of them out.",
-    )]  # fmt: skip
+    return [
+        Finding(
+            other.number,
+            "twice",
+            f"line {one.number} sets a compensation, and here another one is {words}: one of "
+            "them is "
+            "for nothing.",
+            "Leave one of them out.",
+        )
+    ]
 
 
 def _hot_probe(lines: Sequence[Line], sheet: MachineSheet) -> list[Finding]:
@@ -137,11 +169,16 @@ def _hot_probe(lines: Sequence[Line], sheet: MachineSheet) -> list[Finding]:
         if line.operation == "heat_nozzle" and isinstance(c, float):
             target = c
         elif line.operation in ("reference", "survey", "touch") and target > hottest + 0.5:
-            return [Finding(
-                line.number, "probed hot",
-                f"the nozzle is the probe, and is told {target:.0f} °C here: what oozes arrives "
-                "first.", f"Probe at {hottest:g} °C at most, and heat afterwards.",
-            )]  # fmt: skip
+            return [
+                Finding(
+                    line.number,
+                    "probed hot",
+                    f"the nozzle is the probe, and is told {target:.0f} °C here: what oozes "
+                    "arrives "
+                    "first.",
+                    f"Probe at {hottest:g} °C at most, and heat afterwards.",
+                )
+            ]
     return []
 
 
@@ -154,11 +191,16 @@ def _values(lines: Sequence[Line], ledger: Mapping[str, float]) -> list[Finding]
         known = ledger.get(str(name))
         if known is not None and abs(known - value) > SAME_MM:
             words = str(name).replace("_", " ")
-            found.append(Finding(
-                line.number, "contradicts the ledger",
-                f"{words} is set to {value:.3f}, but {known:.3f} is what was measured and kept.",
-                "Leave the line out: then one place decides.", str(name) == "trip_height",
-            ))  # fmt: skip
+            found.append(
+                Finding(
+                    line.number,
+                    "contradicts the ledger",
+                    f"{words} is set to {value:.3f}, but {known:.3f} is what was measured and "
+                    "kept.",
+                    "Leave the line out: then one place decides.",
+                    str(name) == "trip_height",
+                )
+            )
     return found
 
 
@@ -166,7 +208,11 @@ def _nothing_kept(lines: Sequence[Line], stored: bool | None) -> list[Finding]:
     first = next((n for n in lines if n.operation == "recall"), None)
     if first is None or stored is not False:
         return []
-    return [Finding(
-        first.number, "nothing kept", "a survey is recalled, but none is kept at the printer.",
-        "Survey and store one first.",
-    )]  # fmt: skip
+    return [
+        Finding(
+            first.number,
+            "nothing kept",
+            "a survey is recalled, but none is kept at the printer.",
+            "Survey and store one first.",
+        )
+    ]

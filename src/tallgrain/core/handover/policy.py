@@ -69,23 +69,34 @@ def steps_of(policy: Policy, sheet: MachineSheet) -> tuple[Step, ...]:
         hottest = sheet.probe.hottest_c if own else None
         warm = min(CLEAN_C, hottest) if hottest is not None else CLEAN_C
         why = (
-            "the nozzle is the probe: warm enough to wipe, not so hot that it oozes" if own
+            "the nozzle is the probe: warm enough to wipe, not so hot that it oozes"
+            if own
             else "a clean tip for the first layer"
-        )  # fmt: skip
+        )
         made.append(Step("heat_nozzle", {"c": warm}, why))
     made.append(Step("wait_for_heat", {}, "measured at the heat that it prints at"))
     if policy.soak_min:
-        made.append(Step(
-            "soak", {"seconds": 60 * policy.soak_min}, "until the plate's shape has settled"
-        ))  # fmt: skip
+        made.append(
+            Step("soak", {"seconds": 60 * policy.soak_min}, "until the plate's shape has settled")
+        )
     if policy.clean:
-        made.append(Step("clean", {}, "what sticks to the tip would be taken for the plate"
-                         if own else "a drop at the tip spoils the first line"))  # fmt: skip
+        made.append(
+            Step(
+                "clean",
+                {},
+                "what sticks to the tip would be taken for the plate"
+                if own
+                else "a drop at the tip spoils the first line",
+            )
+        )
     for name, value in policy.values.items():
-        made.append(Step(
-            "set_value", {"name": name, "value": value},
-            "this sheet's own: before the reference, which goes by it",
-        ))  # fmt: skip
+        made.append(
+            Step(
+                "set_value",
+                {"name": name, "value": value},
+                "this sheet's own: before the reference, which goes by it",
+            )
+        )
     made.append(Step("reference", {}, "the printer knows where it is"))
     if policy.level:
         made += [
@@ -97,26 +108,38 @@ def steps_of(policy: Policy, sheet: MachineSheet) -> tuple[Step, ...]:
     made.append(Step("wait_for_heat", {}, "nothing is laid by a nozzle that is too cold"))
     if policy.purge is not None:
         x, y, length = policy.purge
-        made.append(Step(
-            "purge", {"x": x, "y": y, "length": length}, "beside the print, where it was touched"
-        ))  # fmt: skip
+        made.append(
+            Step(
+                "purge",
+                {"x": x, "y": y, "length": length},
+                "beside the print, where it was touched",
+            )
+        )
     return tuple(made)
 
 
 def _compensating(policy: Policy, sheet: MachineSheet) -> list[Step]:
     if policy.compensation == "recall":
-        return [Step(
-            "recall", {"name": policy.stored},
-            "the stored survey; after the reference, which would throw it away",
-        )]  # fmt: skip
+        return [
+            Step(
+                "recall",
+                {"name": policy.stored},
+                "the stored survey; after the reference, which would throw it away",
+            )
+        ]
     if policy.compensation == "nothing":
         return []
     x0, y0, x1, y1 = _box(policy, sheet)
     columns = max(round((x1 - x0) / SPACING_MM) + 1, 3)
     rows = max(round((y1 - y0) / SPACING_MM) + 1, 3)
     figures: dict[str, float | str] = {
-        "x0": x0, "y0": y0, "x1": x1, "y1": y1, "columns": columns, "rows": rows
-    }  # fmt: skip
+        "x0": x0,
+        "y0": y0,
+        "x1": x1,
+        "y1": y1,
+        "columns": columns,
+        "rows": rows,
+    }
     where = "where it will print" if policy.compensation == "area" else "all of the plate"
     made = [Step("survey", figures, f"{where}, as it is now")]
     if policy.compensation == "whole":
@@ -135,16 +158,15 @@ def _box(policy: Policy, sheet: MachineSheet) -> tuple[float, float, float, floa
     if policy.compensation == "whole" or policy.box is None:
         return whole
     x0, y0, x1, y1 = policy.box
-    return (
-        max(x0, whole[0]), max(y0, whole[1]), min(x1, whole[2]), min(y1, whole[3])
-    )  # fmt: skip
+    return (max(x0, whole[0]), max(y0, whole[1]), min(x1, whole[2]), min(y1, whole[3]))
 
 
 def _check(policy: Policy, sheet: MachineSheet) -> None:
     for what, value, most in (
-        ("nozzle", policy.nozzle_c, 500.0), ("plate", policy.plate_c, 200.0),
+        ("nozzle", policy.nozzle_c, 500.0),
+        ("plate", policy.plate_c, 200.0),
         ("soak", policy.soak_min, 240.0),
-    ):  # fmt: skip
+    ):
         if not 0 <= value <= most:
             raise InputError(f"{value:g} is no {what} to begin with.", "start", f"0 to {most:g}.")
     if policy.level and len(sheet.supports) < 2:
@@ -171,10 +193,15 @@ class Cost:
 
 
 def costs(
-    sheet: MachineSheet, every: int, box: tuple[float, float, float, float] | None,
-    bump_mm: float | None, grows_mm_per_day: float | None, age_days: float, scatter_mm: float,
+    sheet: MachineSheet,
+    every: int,
+    box: tuple[float, float, float, float] | None,
+    bump_mm: float | None,
+    grows_mm_per_day: float | None,
+    age_days: float,
+    scatter_mm: float,
     prints_per_day: float,
-) -> tuple[Cost, ...]:  # fmt: skip
+) -> tuple[Cost, ...]:
     """Each policy with its evidence.
 
     bump_mm: how far the plate stands off its plane at the worst place; grows: how fast the fastest
@@ -194,11 +221,25 @@ def costs(
     between = every / max(prints_per_day, 0.1)
     whole = minutes(Policy("whole"))
     return (
-        Cost("recall", 0.0, scatter_mm + grows * age_days if known else None,
-             f"the newest survey is {age_days:.0f} days old" if known else "too few surveys"),
+        Cost(
+            "recall",
+            0.0,
+            scatter_mm + grows * age_days if known else None,
+            f"the newest survey is {age_days:.0f} days old" if known else "too few surveys",
+        ),
         Cost("area", minutes(Policy("area", box=box)), scatter_mm, "as it is now, where it prints"),
-        Cost("whole", whole / max(every, 1), scatter_mm + grows * between if known else None,
-             f"{whole:.0f} min, once in {every} prints"),
-        Cost("nothing", 0.0, bump_mm, "the plate's own shape stays in the first layer"
-             if bump_mm is not None else "no survey says how flat it is"),
-    )  # fmt: skip
+        Cost(
+            "whole",
+            whole / max(every, 1),
+            scatter_mm + grows * between if known else None,
+            f"{whole:.0f} min, once in {every} prints",
+        ),
+        Cost(
+            "nothing",
+            0.0,
+            bump_mm,
+            "the plate's own shape stays in the first layer"
+            if bump_mm is not None
+            else "no survey says how flat it is",
+        ),
+    )

@@ -25,9 +25,14 @@ class Finding:
 def findings(sheet: MachineSheet) -> list[Finding]:
     """All contradictions and limits of a sheet, the grave ones first."""
     found = [
-        *_reach(sheet), *_travel(sheet), *_datum(sheet), *_supports(sheet), *_adjusters(sheet),
-        *_keep_outs(sheet), *_probe(sheet),
-    ]  # fmt: skip
+        *_reach(sheet),
+        *_travel(sheet),
+        *_datum(sheet),
+        *_supports(sheet),
+        *_adjusters(sheet),
+        *_keep_outs(sheet),
+        *_probe(sheet),
+    ]
     return sorted(found, key=lambda f: not f.grave)
 
 
@@ -65,9 +70,11 @@ def _travel(sheet: MachineSheet) -> list[Finding]:
             Finding("travel", "The nozzle's travel does not meet the plate at all.", grave=True)
         ]
     missing = {
-        "left": travelled.x0 - plate.x0, "right": plate.x1 - travelled.x1,
-        "front": travelled.y0 - plate.y0, "rear": plate.y1 - travelled.y1,
-    }  # fmt: skip
+        "left": travelled.x0 - plate.x0,
+        "right": plate.x1 - travelled.x1,
+        "front": travelled.y0 - plate.y0,
+        "rear": plate.y1 - travelled.y1,
+    }
     told = [f"the {side} {mm:.3g} mm" for side, mm in missing.items() if mm > 1e-9]
     if not told:
         return []

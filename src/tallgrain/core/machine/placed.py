@@ -26,6 +26,7 @@ def check_placed(survey: Survey, sheet: MachineSheet, where: str) -> None:
         f"{box.x0:g} to {box.x1:g}, y {box.y0:g} to {box.y1:g} mm): point {first + 1} at x {x:g}, "
         f"y {y:g}.",
         where,
-        "x and y look swapped: swap the columns." if swapped
+        "x and y look swapped: swap the columns."
+        if swapped
         else "Check the printer, the units (mm) and where the plate's origin is.",
-    )  # fmt: skip
+    )

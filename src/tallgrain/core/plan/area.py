@@ -14,9 +14,11 @@ LEAST = 3
 
 
 def area_plan(
-    sheet: MachineSheet, box: tuple[float, float, float, float], count: tuple[int, int],
+    sheet: MachineSheet,
+    box: tuple[float, float, float, float],
+    count: tuple[int, int],
     samples: int = 1,
-) -> Plan:  # fmt: skip
+) -> Plan:
     """A grid over the box x0, y0, x1, y1 (mm) of a print and a little around it, within reach.
 
     count: columns and rows of the survey of the whole plate, whose spacing is kept or bettered;
@@ -31,12 +33,14 @@ def area_plan(
             f"the print lies at x {x0:.0f} to {x1:.0f}, y {y0:.0f} to {y1:.0f} mm, where the probe "
             f"can't touch: it reaches x {reach.box.x0:.0f} to {reach.box.x1:.0f}, y "
             f"{reach.box.y0:.0f} to {reach.box.y1:.0f}.",
-            "area", "Move the print on the plate, or survey the whole plate.",
-        )  # fmt: skip
+            "area",
+            "Move the print on the plate, or survey the whole plate.",
+        )
     columns, rows = (
         max(LEAST, math.ceil(size / (whole / (n - 1)) - 1e-9) + 1)
         for size, whole, n in (
-            (over.width, reach.box.width, count[0]), (over.depth, reach.box.depth, count[1]),
+            (over.width, reach.box.width, count[0]),
+            (over.depth, reach.box.depth, count[1]),
         )
-    )  # fmt: skip
+    )
     return grid_over(sheet, over, columns, rows, samples)

@@ -31,9 +31,8 @@ def rings_plan(sheet: MachineSheet, across: int, samples: int = 1) -> Plan:
     outline = sheet.plate.outline
     if not isinstance(outline, Disc):
         raise InputError(
-            f"rings are for a round plate; {sheet.name}'s is rectangular.", "plan",
-            "Plan a grid.",
-        )  # fmt: skip
+            f"rings are for a round plate; {sheet.name}'s is rectangular.", "plan", "Plan a grid."
+        )
     rings = max(1, (across - 1) // 2)
     radius = outline.radius - sheet.plate.margin
     points = [outline.middle]
@@ -57,9 +56,10 @@ def own_plan(sheet: MachineSheet, places: Sequence[tuple[float, float]], samples
         )
     if len(xy) > MOST_POINTS:
         raise InputError(
-            f"{len(xy)} places are more than can be touched.", "plan",
+            f"{len(xy)} places are more than can be touched.",
+            "plan",
             f"Give {MOST_POINTS} at most.",
-        )  # fmt: skip
+        )
     apart: list[Floats] = []
     for place in xy:
         if all(np.hypot(*(place - other)) > 0.01 for other in apart):
@@ -77,9 +77,10 @@ def steep_plan(sheet: MachineSheet, survey: Survey, samples: int = 1) -> Plan:
     mesh = grid_within(survey.xy, survey.heights)
     if mesh is None or min(mesh.heights.shape) < 3:
         raise InputError(
-            "more points go between those of a grid of 3 x 3 or more.", "plan",
+            "more points go between those of a grid of 3 x 3 or more.",
+            "plan",
             "Survey a coarse grid first.",
-        )  # fmt: skip
+        )
     heights = filled(mesh).heights
     bend = np.zeros_like(heights)
     across, up = (np.zeros_like(heights) for _ in range(2))
@@ -97,9 +98,10 @@ def steep_plan(sheet: MachineSheet, survey: Survey, samples: int = 1) -> Plan:
     steepest = steepest[missed.ravel()[steepest] > limit]
     if not len(steepest):
         raise InputError(
-            f"nowhere do straight lines between the points miss more than {limit:.3f} mm.", "plan",
+            f"nowhere do straight lines between the points miss more than {limit:.3f} mm.",
+            "plan",
             "More points would tell nothing new here.",
-        )  # fmt: skip
+        )
     j, i = np.unravel_index(steepest, missed.shape)
     more = np.column_stack([(mesh.xs[i] + mesh.xs[i + 1]) / 2, (mesh.ys[j] + mesh.ys[j + 1]) / 2])
     return _plan(sheet, np.vstack([survey.xy, more]), samples, ordered=True)
@@ -116,13 +118,15 @@ def _plan(sheet: MachineSheet, wanted: Floats, samples: int, ordered: bool = Fal
     kept = points[np.array([not reason for reason in why])]
     dropped = tuple(
         Dropped(float(x), float(y), reason)
-        for (x, y), reason in zip(points, why, strict=True) if reason
-    )  # fmt: skip
+        for (x, y), reason in zip(points, why, strict=True)
+        if reason
+    )
     if not len(kept):
         raise InputError(
-            f"none of {len(points)} places is within reach: the first one is {why[0]}.", "plan",
+            f"none of {len(points)} places is within reach: the first one is {why[0]}.",
+            "plan",
             f"The probe reaches {_words(sheet)}.",
-        )  # fmt: skip
+        )
     if ordered:
         kept = in_order(kept, np.array(sheet.plate.datum_point))
     return Plan("surface", kept, dropped, None, samples)

@@ -101,24 +101,32 @@ def gauge_part(sheet: MachineSheet, plane: Plane = "xy", caliper: float = CALIPE
         side -= STEP_MM
     if side < LEAST_SIDE_MM:
         raise InputError(
-            f"no gauge of {LEAST_SIDE_MM:.0f} mm or more fits.", f"sheet of {sheet.name}",
+            f"no gauge of {LEAST_SIDE_MM:.0f} mm or more fits.",
+            f"sheet of {sheet.name}",
             f"The caliper spans {caliper:g} mm; the plate takes x {box.x0:g} to {box.x1:g}, "
             f"y {box.y0:g} to {box.y1:g} mm less its keep-outs.",
-        )  # fmt: skip
+        )
     half = side / 2
     if plane == "xy":
         x, y = middle
-        corners = {"A": (x - half, y - half), "B": (x + half, y - half),
-                   "C": (x + half, y + half), "D": (x - half, y + half)}  # fmt: skip
+        corners = {
+            "A": (x - half, y - half),
+            "B": (x + half, y - half),
+            "C": (x + half, y + half),
+            "D": (x - half, y + half),
+        }
         pairs = (("A", "C"), ("B", "D"), ("A", "B"), ("D", "C"), ("A", "D"), ("B", "C"))
         return GaugePart(plane, corners, pairs, POST_MM, HOLD_MM, side, middle)
     along, third = middle if plane == "xz" else middle[::-1]
     cut = half - CHAMFER_MM / 2
     points = {
-        "A": (along - cut, half - cut), "B": (along + cut, half - cut),
-        "C": (along + cut, half + cut), "D": (along - cut, half + cut),
-        "E": (along - half, half), "F": (along + half, half),
-    }  # fmt: skip
+        "A": (along - cut, half - cut),
+        "B": (along + cut, half - cut),
+        "C": (along + cut, half + cut),
+        "D": (along - cut, half + cut),
+        "E": (along - half, half),
+        "F": (along + half, half),
+    }
     return GaugePart(plane, points, (("A", "C"), ("B", "D"), ("E", "F")), 0.0, third, side, middle)
 
 
@@ -175,10 +183,15 @@ def _bars(x: float, y: float, half: float) -> list[tuple[tuple[float, float], tu
     near, inner = half - PAD_IN_MM, half - PAD_IN_MM - 0.5
     gap = BAR_LINES * LINE_MM * 0.75
     lines = (
-        (-near, -half, near, -half), (half, -near, half, near), (near, half, 9.5, half),
-        (-9.5, half, -near, half), (-half, near, -half, -near), (-inner, -inner, inner, inner),
-        (inner, -inner, gap, -gap), (-gap, gap, -inner, inner),
-    )  # fmt: skip
+        (-near, -half, near, -half),
+        (half, -near, half, near),
+        (near, half, 9.5, half),
+        (-9.5, half, -near, half),
+        (-half, near, -half, -near),
+        (-inner, -inner, inner, inner),
+        (inner, -inner, gap, -gap),
+        (-gap, gap, -inner, inner),
+    )
     return [((x + a, y + b), (x + c, y + d)) for a, b, c, d in lines]
 
 
@@ -258,8 +271,9 @@ def checked(part: GaugePart, reading: Reading) -> Reading:
     if abs(reading.mm / expected - 1) > SLIP_SHARE:
         raise InputError(
             f"{reading.mm:g} mm was read for {name}, where about {expected:.1f} mm is expected.",
-            name, "Look at the letters on the part, and read it again.",
-        )  # fmt: skip
+            name,
+            "Look at the letters on the part, and read it again.",
+        )
     return reading
 
 
@@ -294,7 +308,7 @@ def drawn_out(part: GaugePart, found: SkewSolution, times: float) -> dict[str, t
     scale = (found.scale_x + found.scale_y) / 2
     skew = np.sin(found.skew)
     # What is common to both axes is shrinkage, or the caliper: it has no shape.
-    off = np.column_stack([
-        (found.scale_x / scale - 1) * x + skew * y, (found.scale_y / scale - 1) * y
-    ])  # fmt: skip
+    off = np.column_stack(
+        [(found.scale_x / scale - 1) * x + skew * y, (found.scale_y / scale - 1) * y]
+    )
     return {n: (float(a), float(b)) for n, (a, b) in zip(names, flat + times * off, strict=True)}

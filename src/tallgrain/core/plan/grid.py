@@ -70,9 +70,13 @@ def parse_count(text: str) -> tuple[int, int]:
 
 
 def grid_plan(
-    sheet: MachineSheet, columns: int, rows: int, samples: int = 1, kind: str = "surface",
+    sheet: MachineSheet,
+    columns: int,
+    rows: int,
+    samples: int = 1,
+    kind: str = "surface",
     margins: Margins | None = None,
-) -> Plan:  # fmt: skip
+) -> Plan:
     """An even grid over the reach: columns x rows probe points, `samples` touches at each.
 
     Rows are travelled left to right and back, from the front. Points on a keep-out, off a round
@@ -100,17 +104,22 @@ def box_within(sheet: MachineSheet, margins: Margins | None = None) -> Rectangle
         box = Rectangle(plate.x0 + left, plate.y0 + front, plate.x1 - right, plate.y1 - rear)
     if not (box.width > 0 and box.depth > 0):
         raise InputError(
-            "these margins leave nothing of the plate.", "margins",
+            "these margins leave nothing of the plate.",
+            "margins",
             f"The plate is {plate.width:g} x {plate.depth:g} mm, the reach x {reach.x0:g} to "
             f"{reach.x1:g}, y {reach.y0:g} to {reach.y1:g} mm.",
-        )  # fmt: skip
+        )
     return box
 
 
 def grid_over(
-    sheet: MachineSheet, box: Rectangle, columns: int, rows: int, samples: int = 1,
+    sheet: MachineSheet,
+    box: Rectangle,
+    columns: int,
+    rows: int,
+    samples: int = 1,
     kind: str = "surface",
-) -> Plan:  # fmt: skip
+) -> Plan:
     """An even grid over a box, as grid_plan makes it over the whole reach."""
     low, high = SAMPLES_RANGE
     if not low <= samples <= high:

@@ -28,9 +28,12 @@ class Where:
 
 
 def plan_for(
-    sheet: MachineSheet, kind: str, count: tuple[int, int], samples: int | None,
+    sheet: MachineSheet,
+    kind: str,
+    count: tuple[int, int],
+    samples: int | None,
     where: Where = Where(),
-) -> Plan:  # fmt: skip
+) -> Plan:
     """A plan of one of the KINDS; count is a grid's (columns, rows) over the whole plate, samples
     the touches at each point (None: what the kind needs). Raises InputError."""
     if kind == "supports":
@@ -40,9 +43,10 @@ def plan_for(
     if kind == "towers":
         if sheet.delta is None:
             raise InputError(
-                "the towers are not described.", f"sheet of {sheet.name}",
+                "the towers are not described.",
+                f"sheet of {sheet.name}",
                 "Add a [delta] table; a printer without towers needs none of this.",
-            )  # fmt: skip
+            )
         each = 2 if samples is None else samples
         return towers_plan(sheet, geometry_of(sheet.delta), count[0] * count[1], where.free, each)
     each = 1 if samples is None else samples

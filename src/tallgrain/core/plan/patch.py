@@ -46,8 +46,9 @@ def patch_places(sheet: MachineSheet, count: int) -> tuple[tuple[float, float], 
     if not _printable(reach, *datum, half):
         raise InputError(
             "a patch at the datum would leave what can be printed on.",
-            f"sheet of {sheet.name}, plate.datum", "Move the datum, or check the keep-outs.",
-        )  # fmt: skip
+            f"sheet of {sheet.name}, plate.datum",
+            "Move the datum, or check the keep-outs.",
+        )
     places = [datum]
     corners = ((box.x0, box.y0), (box.x1, box.y0), (box.x1, box.y1), (box.x0, box.y1))
     for corner in corners if count > 1 else ():
@@ -62,8 +63,12 @@ def patch_places(sheet: MachineSheet, count: int) -> tuple[tuple[float, float], 
 
 def _printable(reach: Reach, x: float, y: float, half: float) -> bool:
     square = Rectangle(x - half, y - half, x + half, y + half)
-    corners = [(square.x0, square.y0), (square.x1, square.y0), (square.x1, square.y1),
-               (square.x0, square.y1)]  # fmt: skip
+    corners = [
+        (square.x0, square.y0),
+        (square.x1, square.y0),
+        (square.x1, square.y1),
+        (square.x0, square.y1),
+    ]
     if not (reach.travelled.holds(corners).all() and reach.surface.holds(corners).all()):
         return False
     return not any(square.meet(k.outline) for k in reach.sheet.keep_outs)

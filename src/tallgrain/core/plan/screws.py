@@ -45,9 +45,10 @@ def both_reach(sheet: MachineSheet, place: tuple[float, float]) -> tuple[float, 
     inside = (fine >= (box.x0, box.y0)).all(axis=1) & (fine <= (box.x1, box.y1)).all(axis=1)
     if not inside.any():
         raise InputError(
-            "no place can be reached by probe and nozzle both.", f"sheet of {sheet.name}",
+            "no place can be reached by probe and nozzle both.",
+            f"sheet of {sheet.name}",
             "Check the travel and the probe's offset.",
-        )  # fmt: skip
+        )
     fine = fine[inside]
     x, y = fine[np.hypot(*(fine - np.array(place)).T).argmin()]
     return float(x), float(y)

@@ -27,9 +27,12 @@ EVEN_SHARE, HALF_WAY = 0.3, 0.55
 
 
 def towers_plan(
-    sheet: MachineSheet, geometry: DeltaGeometry, count: int = COUNT,
-    free: Sequence[str] = DEFAULT_FREE, samples: int = 2,
-) -> Plan:  # fmt: skip
+    sheet: MachineSheet,
+    geometry: DeltaGeometry,
+    count: int = COUNT,
+    free: Sequence[str] = DEFAULT_FREE,
+    samples: int = 2,
+) -> Plan:
     """So many places over the reach, the datum first, for the parameters that are free.
 
     Places that the nozzle or the rods can't reach are dropped with the reason. Raises InputError
@@ -47,8 +50,9 @@ def towers_plan(
     if len(points) < count:
         raise InputError(
             f"only {len(points)} places are within reach, {count} were asked for.",
-            f"sheet of {sheet.name}", "Ask for fewer, or check travel, plate and rods.",
-        )  # fmt: skip
+            f"sheet of {sheet.name}",
+            "Ask for fewer, or check travel, plate and rods.",
+        )
     rows = height_slopes(geometry, points, free)
     rows = rows / np.maximum(np.abs(rows).max(axis=0), 1e-12)
     chosen = _best(points, rows, count)
@@ -56,9 +60,7 @@ def towers_plan(
     return Plan("towers", ordered, dropped, None, samples)
 
 
-def candidates(
-    sheet: MachineSheet, geometry: DeltaGeometry
-) -> tuple[Floats, tuple[Dropped, ...]]:  # fmt: skip
+def candidates(sheet: MachineSheet, geometry: DeltaGeometry) -> tuple[Floats, tuple[Dropped, ...]]:
     """Places on rings about the middle of the reach (n, 2) mm, and those that can't be touched."""
     reach = Reach(sheet)
     x, y = sheet.plate.outline.middle
@@ -112,9 +114,7 @@ def _best(points: Floats, rows: Floats, count: int) -> list[int]:
     return _exchanged(rows, away, apart, chosen, even)
 
 
-def _exchanged(
-    rows: Floats, away: Floats, apart: float, chosen: list[int], stay: int
-) -> list[int]:  # fmt: skip
+def _exchanged(rows: Floats, away: Floats, apart: float, chosen: list[int], stay: int) -> list[int]:
     """Fedorov's exchange: one for one, the first ones stay."""
     for _ in range(EXCHANGES):
         whole = 1e-9 * np.eye(rows.shape[1]) + rows[chosen].T @ rows[chosen]

@@ -49,54 +49,61 @@ def _free_ailment(kind: str, seen: Seen) -> Ailment | None:
     if seen.lifted_reads:
         if kind == "proximity":
             return Ailment(
-                "free", "metal near it, or stuck",
+                "free",
+                "metal near it, or stuck",
                 "It reads tripped all the time: take metal away from it, then look at its cable.",
-            )  # fmt: skip
+            )
         free = "wipe the tip" if kind == "nozzle" else "free its moving part"
         return Ailment(
             "free", "stuck", f"It reads tripped all the time: {free}, then look at its cable."
         )
     return Ailment(
-        "free", "polarity inverted",
+        "free",
+        "polarity inverted",
         "It reads the wrong way round: change its polarity in the printer, then check again. "
         "With it, a motion down would not stop.",
-    )  # fmt: skip
+    )
 
 
 def ailment(kind: str, seen: Seen) -> Ailment | None:
     """The first thing that is wrong with a probe of a kind; None while nothing is known to be."""
     if seen.out_extended is False:
         return Ailment(
-            "extend", "does not extend",
+            "extend",
+            "does not extend",
             "It did not come out, so the nozzle would arrive first: look at its cable and drive.",
-        )  # fmt: skip
+        )
     if seen.out_retracted is True:
         return Ailment(
-            "retract", "does not retract",
+            "retract",
+            "does not retract",
             "It stays out: it will drag over a print. Touching itself can be safe.",
             may_override=True,
-        )  # fmt: skip
+        )
     wrong = _free_ailment(kind, seen)
     if wrong is not None:
         return wrong
     if seen.lifted_reads is False:
         return Ailment(
-            "lifted", "does not sense",
+            "lifted",
+            "does not sense",
             f"{_WOKEN.get(kind, 'A finger lifted it')} and nothing was read: look at its cable. A "
             "motion down would not stop.",
-        )  # fmt: skip
+        )
     if seen.reference == "no_trip":
         return Ailment(
-            "reference", "never trips within its travel",
+            "reference",
+            "never trips within its travel",
             "The nozzle went down by less than you saw and came back up. Look whether the probe "
             "comes out far enough, then measure the clearance again.",
-        )  # fmt: skip
+        )
     if seen.reference == "early":
         return Ailment(
-            "reference", "trips in the air",
+            "reference",
+            "trips in the air",
             "It tripped far above the plate: look for a loose cable, play in its holder"
             + (", or metal near it." if kind == "proximity" else ", or a pin that drags."),
-        )  # fmt: skip
+        )
     return None
 
 

@@ -16,7 +16,6 @@ Pair = tuple[float, float]
 # Where nothing better is known: a ruler in a builder's hand, and a mount's paper.
 RULER_U_MM = 0.5
 CLAIMED_U_MM = 0.5
-HAND_U_MM = 0.2
 # A claim from one placement of the nozzle is never believed to be better than this.
 LEAST_U_MM = 0.05
 
@@ -65,11 +64,6 @@ class Difference:
     sentence: str
     apart_mm: float
     left_mm: float
-
-    @property
-    def agree(self) -> bool:
-        """Whether they say the same."""
-        return self.reason == "same"
 
 
 def difference(a: Claim, b: Claim) -> Difference:
@@ -155,15 +149,17 @@ def edge_centre(places: Floats, raised: np.ndarray) -> tuple[float, float]:
     at, on = np.asarray(places, dtype=float)[order], np.asarray(raised, dtype=bool)[order]
     if not on.any() or on[0] or on[-1]:
         raise InputError(
-            "both edges of the strip must be crossed.", "edge scan",
+            "both edges of the strip must be crossed.",
+            "edge scan",
             "Lay it across the scanned line, well inside its ends.",
-        )  # fmt: skip
+        )
     first, last = np.flatnonzero(on)[[0, -1]]
     if not on[first : last + 1].all():
         raise InputError(
-            "the touches do not show one strip with two edges.", "edge scan",
+            "the touches do not show one strip with two edges.",
+            "edge scan",
             "See that it lies flat and is pressed down, then scan again.",
-        )  # fmt: skip
+        )
     left, right = (at[first - 1] + at[first]) / 2, (at[last] + at[last + 1]) / 2
     bracket = max(at[first] - at[first - 1], at[last + 1] - at[last])
     return float((left + right) / 2), float(bracket / 2)

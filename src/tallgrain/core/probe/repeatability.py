@@ -76,14 +76,25 @@ def repeatability(places: Sequence[Sequence[float]]) -> Repeatability:
     squares, freedom = _pooled(series, keep)
     s_r = float(np.sqrt(squares / freedom)) if freedom else 0.0
     low, high = (
-        s_r * float(np.sqrt(freedom / special.chdtri(freedom, p))) for p in (0.025, 0.975)
-    ) if freedom else (0.0, 0.0)  # fmt: skip
+        (s_r * float(np.sqrt(freedom / special.chdtri(freedom, p))) for p in (0.025, 0.975))
+        if freedom
+        else (0.0, 0.0)
+    )
     drift, u_drift = _drift(series, keep)
     between, matters = _between(series, keep, s_r, freedom)
     return Repeatability(
-        s_r, low, high, freedom, drift, u_drift, tuple(outliers), between, matters,
-        max(float(np.ptp(p)) if len(p) else 0.0 for p in series), sum(len(p) for p in series),
-    )  # fmt: skip
+        s_r,
+        low,
+        high,
+        freedom,
+        drift,
+        u_drift,
+        tuple(outliers),
+        between,
+        matters,
+        max(float(np.ptp(p)) if len(p) else 0.0 for p in series),
+        sum(len(p) for p in series),
+    )
 
 
 def _pooled(series: list[Floats], keep: list[np.ndarray]) -> tuple[float, int]:

@@ -48,8 +48,14 @@ def rough_gap(feels: Sequence[Feel], t_set: float) -> RoughGap:
 
     gap = z + t − t_set: free says gap > g, stuck says gap < g, grips both within GRIP_MM.
     """
-    low = [t_set + f.gauge - f.z - (GRIP_MM if f.feel == "grips" else 0.0)
-           for f in feels if f.feel in ("free", "grips")]  # fmt: skip
-    high = [t_set + f.gauge - f.z + (GRIP_MM if f.feel == "grips" else 0.0)
-            for f in feels if f.feel in ("stuck", "grips")]  # fmt: skip
+    low = [
+        t_set + f.gauge - f.z - (GRIP_MM if f.feel == "grips" else 0.0)
+        for f in feels
+        if f.feel in ("free", "grips")
+    ]
+    high = [
+        t_set + f.gauge - f.z + (GRIP_MM if f.feel == "grips" else 0.0)
+        for f in feels
+        if f.feel in ("stuck", "grips")
+    ]
     return RoughGap(max(low, default=None), min(high, default=None))

@@ -113,9 +113,13 @@ class Influence:
 
 
 def solve_adjusters(
-    sheet: MachineSheet, xy: Floats, heights: Floats, hold: str = "least", gain: float = 1.0,
+    sheet: MachineSheet,
+    xy: Floats,
+    heights: Floats,
+    hold: str = "least",
+    gain: float = 1.0,
     limits: tuple[Floats, Floats] | None = None,
-) -> AdjusterSolution:  # fmt: skip
+) -> AdjusterSolution:
     """Turns for the flattest surface that the screws can make (xy (n, 2), heights (n,), mm).
 
     hold: the name of a screw that stays, or 'least' for the least turning in all. gain: how much
@@ -125,9 +129,10 @@ def solve_adjusters(
     names, at = adjusters_of(sheet)
     if hold != "least" and hold not in names:
         raise InputError(
-            f"there is no adjuster '{hold}' to hold.", "--hold",
+            f"there is no adjuster '{hold}' to hold.",
+            "--hold",
             f"Give least or one of {', '.join(names)}.",
-        )  # fmt: skip
+        )
     fit = fit_heights(xy, heights, sheet.probe.repeatability.s_r)
     xy, heights = np.asarray(xy)[fit.kept], np.asarray(heights)[fit.kept]
     _refuse_unseen(names, at, xy)
@@ -181,22 +186,27 @@ def adjusters_of(sheet: MachineSheet) -> tuple[list[str], Floats]:
     if count < 3:
         raise InputError(
             f"{sheet.name} has {count or 'no'} bed screw{'' if count == 1 else 's'}: levelling by "
-            "hand needs three at least.", where, "Add them to the sheet, or use the Z motors.",
-        )  # fmt: skip
+            "hand needs three at least.",
+            where,
+            "Add them to the sheet, or use the Z motors.",
+        )
     at = np.array([a.at for a in sheet.adjusters], dtype=float)
     for i in range(count):
         for j in range(i):
             if np.hypot(*(at[i] - at[j])) < 1.0:
                 raise InputError(
                     f"screws '{sheet.adjusters[j].name}' and '{sheet.adjusters[i].name}' stand at "
-                    "one place.", where, "Measure where they stand, and correct the sheet.",
-                )  # fmt: skip
+                    "one place.",
+                    where,
+                    "Measure where they stand, and correct the sheet.",
+                )
     spread = np.linalg.svd(at - at.mean(axis=0), compute_uv=False)
     if spread[1] < 0.02 * spread[0]:
         raise InputError(
-            "all bed screws stand in one line: they can't level across it.", where,
+            "all bed screws stand in one line: they can't level across it.",
+            where,
             "Correct their places in the sheet.",
-        )  # fmt: skip
+        )
     return [a.name for a in sheet.adjusters], at
 
 
@@ -210,8 +220,9 @@ def _refuse_unseen(names: Sequence[str], at: Floats, xy: Floats) -> None:
     if far:
         raise InputError(
             f"no touch lies near {', '.join(far)}: what the plate does there is not known.",
-            "survey", "Survey over all screws.",
-        )  # fmt: skip
+            "survey",
+            "Survey over all screws.",
+        )
 
 
 def room_of(sheet: MachineSheet, had: Mapping[str, float]) -> tuple[Floats, Floats] | None:
@@ -220,10 +231,11 @@ def room_of(sheet: MachineSheet, had: Mapping[str, float]) -> tuple[Floats, Floa
     if all(a.spring_mm is None for a in sheet.adjusters):
         return None
     ends = [
-        (-np.inf, np.inf) if a.spring_mm is None
+        (-np.inf, np.inf)
+        if a.spring_mm is None
         else (a.spring_mm[0] - had.get(a.name, 0.0), a.spring_mm[1] - had.get(a.name, 0.0))
         for a in sheet.adjusters
-    ]  # fmt: skip
+    ]
     low, high = np.array(ends).T
     return np.minimum(low, 0.0), np.maximum(high, 0.0)
 
@@ -238,9 +250,13 @@ def turn_for(adjuster: Adjuster, raise_mm: float, u_mm: float) -> Turn:
 
 
 def raise_seen(
-    sheet: MachineSheet, name: str, at: Floats, change: float, turned: Mapping[str, float],
+    sheet: MachineSheet,
+    name: str,
+    at: Floats,
+    change: float,
+    turned: Mapping[str, float],
     gain: float = 1.0,
-) -> float:  # fmt: skip
+) -> float:
     """How far a screw really raised the plate (mm), by the change (mm) of one height at a place
     (2,) and what the other screws were turned since (mm by name)."""
     answers = Influence(adjusters_of(sheet)[1], gain).matrix(

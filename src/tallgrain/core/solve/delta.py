@@ -85,9 +85,10 @@ class DeltaGeometry:
             n = int(np.flatnonzero((left <= 0).any(axis=1))[0])
             x, y = commands[n, :2]
             raise InputError(
-                f"the rods of {self.rod:g} mm don't reach x {x:g}, y {y:g}.", f"point {n + 1}",
+                f"the rods of {self.rod:g} mm don't reach x {x:g}, y {y:g}.",
+                f"point {n + 1}",
                 "Check rod length, radius and the units (mm).",
-            )  # fmt: skip
+            )
         return np.asarray(self.at_switch() - commands[:, 2:] - np.sqrt(left))
 
     def tip(self, down: Floats) -> Floats:
@@ -107,9 +108,12 @@ def geometry_of(delta: Delta) -> DeltaGeometry:
         for table in (delta.tower_angle_deg, delta.switch_mm)
     )
     return DeltaGeometry(
-        delta.rod_length_mm, delta.delta_radius_mm, delta.height_mm,
-        (angle[0], angle[1], angle[2]), (switch[0], switch[1], switch[2]),
-    )  # fmt: skip
+        delta.rod_length_mm,
+        delta.delta_radius_mm,
+        delta.height_mm,
+        (angle[0], angle[1], angle[2]),
+        (switch[0], switch[1], switch[2]),
+    )
 
 
 @dataclass(frozen=True)
@@ -150,9 +154,13 @@ class DeltaSolution:
 
 
 def solve_delta(
-    current: DeltaGeometry, xy: Floats, heights: Floats, free: Sequence[str] = DEFAULT_FREE,
-    distances: Sequence[PrintedDistance] = (), s_r: float = HEIGHT_U_MM,
-) -> DeltaSolution:  # fmt: skip
+    current: DeltaGeometry,
+    xy: Floats,
+    heights: Floats,
+    free: Sequence[str] = DEFAULT_FREE,
+    distances: Sequence[PrintedDistance] = (),
+    s_r: float = HEIGHT_U_MM,
+) -> DeltaSolution:
     """The geometry that explains heights (n,) mm probed at commanded places (n, 2) mm under the
     current one.
 
@@ -163,24 +171,27 @@ def solve_delta(
         return _solved(current, xy, heights, free, distances, s_r)
     except np.linalg.LinAlgError:
         raise InputError(
-            "these towers, rods and points leave nothing to solve for.", "current",
+            "these towers, rods and points leave nothing to solve for.",
+            "current",
             "Look for towers at one place, rods that hold nothing, or places that are all alike.",
-        ) from None  # fmt: skip
+        ) from None
 
 
 def _solved(
-    current: DeltaGeometry, xy: Floats, heights: Floats, free: Sequence[str],
-    distances: Sequence[PrintedDistance], s_r: float,
-) -> DeltaSolution:  # fmt: skip
+    current: DeltaGeometry,
+    xy: Floats,
+    heights: Floats,
+    free: Sequence[str],
+    distances: Sequence[PrintedDistance],
+    s_r: float,
+) -> DeltaSolution:
     names = _names(free)
     commands = np.column_stack([xy, heights]).astype(float)
     _check(current, commands, names, distances)
     down = current.down(commands)
     ends = np.array([(*d.start, 0.0) for d in distances] + [(*d.end, 0.0) for d in distances])
     reached = current.down(ends) if len(distances) else np.empty((0, 3))
-    weights = np.concatenate(
-        [np.full(len(heights), 1 / s_r), [1 / d.u_mm for d in distances]]
-    )  # fmt: skip
+    weights = np.concatenate([np.full(len(heights), 1 / s_r), [1 / d.u_mm for d in distances]])
     measured = np.array([d.measured for d in distances])
     geometry, sizes = current, np.array([_SIZE[n.split(":")[0]] for n in names])
     before = None
@@ -208,9 +219,16 @@ def _solved(
     solved = _settled(geometry, current)
     changes = _changes(current, solved)
     return DeltaSolution(
-        solved, names, changes, _uncertainties(names, covariance), before, after, weak,
-        np.asarray(covariance, dtype=np.float64), s_r,
-    )  # fmt: skip
+        solved,
+        names,
+        changes,
+        _uncertainties(names, covariance),
+        before,
+        after,
+        weak,
+        np.asarray(covariance, dtype=np.float64),
+        s_r,
+    )
 
 
 # A step of each parameter that moves the tip about alike.
@@ -271,8 +289,13 @@ def _moved(geometry: DeltaGeometry, names: Sequence[str], by: Floats) -> DeltaGe
     changed: dict[str, Any] = {}
     for name, value in zip(names, by.tolist(), strict=True):
         what, _, which = name.partition(":")
-        key = {"delta_radius": "radius", "rod_length": "rod", "tower_angle": "angle",
-               "plate_tilt": "tilt", "plate_saddle": "saddle"}.get(what, what)  # fmt: skip
+        key = {
+            "delta_radius": "radius",
+            "rod_length": "rod",
+            "tower_angle": "angle",
+            "plate_tilt": "tilt",
+            "plate_saddle": "saddle",
+        }.get(what, what)
         old = changed.get(key, getattr(geometry, key))
         if not which:
             changed[key] = old + value
@@ -296,8 +319,12 @@ def _linear(
     # The plate's own slope where the tip is.
     slope_x, slope_y = along + 2 * even * x + 2 * odd * y, across - 2 * even * y + 2 * odd * x
     rows = moves[:, 2] - slope_x[:, None] * moves[:, 0] - slope_y[:, None] * moves[:, 1]
-    own = {"plate_tilt:x": x, "plate_tilt:y": y, "plate_saddle:x": x * x - y * y,
-           "plate_saddle:y": 2 * x * y}  # fmt: skip
+    own = {
+        "plate_tilt:x": x,
+        "plate_tilt:y": y,
+        "plate_saddle:x": x * x - y * y,
+        "plate_saddle:y": 2 * x * y,
+    }
     for k, name in enumerate(names):
         if name in own:
             rows[:, k] -= own[name]
@@ -309,10 +336,7 @@ def _linear(
     apart = places[half:, :2] - places[:half, :2]
     length = np.hypot(*apart.T)
     longer = (apart[:, :, None] * (turns[half:, :2] - turns[:half, :2])).sum(axis=1)
-    return (
-        np.concatenate([above, length - measured]),
-        np.vstack([rows, longer / length[:, None]]),
-    )
+    return (np.concatenate([above, length - measured]), np.vstack([rows, longer / length[:, None]]))
 
 
 def _slopes(geometry: DeltaGeometry, names: Sequence[str], down: Floats, tip: Floats) -> Floats:
@@ -388,18 +412,25 @@ def _changes(current: DeltaGeometry, solved: DeltaGeometry) -> dict[str, float]:
     ):
         made |= {f"{key}.{t}": b - a for t, a, b in zip(TOWERS, old, new, strict=True)}
     for key, before, now in (
-        ("plate_tilt", current.tilt, solved.tilt), ("plate_saddle", current.saddle, solved.saddle)
-    ):  # fmt: skip
+        ("plate_tilt", current.tilt, solved.tilt),
+        ("plate_saddle", current.saddle, solved.saddle),
+    ):
         made |= {f"{key}.{a}": now[i] - before[i] for i, a in enumerate("xy")}
     return made
 
 
 def _uncertainties(names: Sequence[str], covariance: Floats) -> dict[str, float]:
     """Standard uncertainties by the names of the changes; 0 for what was held."""
-    keys = {"switch": "switch_mm", "tower_angle": "tower_angle_deg",
-            "tower_radius": "tower_radius_mm", "tower_rod": "tower_rod_mm",
-            "delta_radius": "delta_radius_mm", "rod_length": "rod_length_mm",
-            "plate_tilt": "plate_tilt", "plate_saddle": "plate_saddle"}  # fmt: skip
+    keys = {
+        "switch": "switch_mm",
+        "tower_angle": "tower_angle_deg",
+        "tower_radius": "tower_radius_mm",
+        "tower_rod": "tower_rod_mm",
+        "delta_radius": "delta_radius_mm",
+        "rod_length": "rod_length_mm",
+        "plate_tilt": "plate_tilt",
+        "plate_saddle": "plate_saddle",
+    }
     made = {}
     for i, name in enumerate(names):
         what, _, which = name.partition(":")
@@ -430,14 +461,17 @@ def _weak(scaled: Floats, names: Sequence[str]) -> tuple[str, ...]:
 
 
 def _check(
-    current: DeltaGeometry, commands: Floats, names: Sequence[str],
+    current: DeltaGeometry,
+    commands: Floats,
+    names: Sequence[str],
     distances: Sequence[PrintedDistance],
-) -> None:  # fmt: skip
+) -> None:
     if min(current.rods() - current.radii()) <= 0:
         raise InputError(
             f"rods of {current.rod:g} mm are shorter than the radius of {current.radius:g} mm.",
-            "current", "Check both, and the units (mm).",
-        )  # fmt: skip
+            "current",
+            "Check both, and the units (mm).",
+        )
     _check_towers(current, commands)
     if not np.isfinite(commands).all():
         raise InputError("some points are not finite numbers.", "points", "Mend or remove them.")
@@ -445,9 +479,10 @@ def _check(
     _check_seen(commands[:, :2], names, distances)
     if count < len(names):
         raise InputError(
-            f"{count} measurements can't settle {len(names)} parameters.", "points",
+            f"{count} measurements can't settle {len(names)} parameters.",
+            "points",
             "Probe more places, or free fewer parameters.",
-        )  # fmt: skip
+        )
 
 
 def _check_towers(current: DeltaGeometry, commands: Floats) -> None:
@@ -458,25 +493,27 @@ def _check_towers(current: DeltaGeometry, commands: Floats) -> None:
         left, right, rear = current.angle
         raise InputError(
             f"the towers are numbered the other way round: left at {left:g}, right at {right:g}, "
-            f"rear at {rear:g} degrees.", "current, tower_angle_deg",
+            f"rear at {rear:g} degrees.",
+            "current, tower_angle_deg",
             f"Mirror them: left at {right:g} and right at {left:g} degrees, with their switches.",
-        )  # fmt: skip
+        )
     far = float(np.hypot(commands[:, 0], commands[:, 1]).max(initial=0.0))
     if current.rod < far / 4 and current.rod * INCH_MM > far:
         raise InputError(
             f"rods of {current.rod:g} and a radius of {current.radius:g} are a 25th of what these "
-            "points need: they look like inches.", "current", "Give them in mm.",
-        )  # fmt: skip
+            "points need: they look like inches.",
+            "current",
+            "Give them in mm.",
+        )
     if len(commands) > 1 and far < SMALL_SHARE * current.radius:
         raise InputError(
-            f"all points lie within {far:g} mm of the middle: they look like inches.", "points",
+            f"all points lie within {far:g} mm of the middle: they look like inches.",
+            "points",
             "Give them in mm.",
-        )  # fmt: skip
+        )
 
 
-def _check_seen(
-    xy: Floats, names: Sequence[str], distances: Sequence[PrintedDistance]
-) -> None:  # fmt: skip
+def _check_seen(xy: Floats, names: Sequence[str], distances: Sequence[PrintedDistance]) -> None:
     """What no residual would tell: a radius from points of one circle."""
     away = np.hypot(xy[:, 0], xy[:, 1])
     if len(xy) > 1 and float(np.ptp(away)) < ROUND_SHARE * float(away.max()):
@@ -484,9 +521,10 @@ def _check_seen(
         if hidden and not distances:
             raise InputError(
                 f"all points lie on one circle of {away.mean():.0f} mm: the "
-                f"{hidden[0].replace('_', ' ')} can't be seen from them.", "points",
+                f"{hidden[0].replace('_', ' ')} can't be seen from them.",
+                "points",
                 "Touch the middle and a smaller ring too, or hold it.",
-            )  # fmt: skip
+            )
 
 
 def _believable(current: DeltaGeometry, now: DeltaGeometry) -> None:
@@ -494,5 +532,6 @@ def _believable(current: DeltaGeometry, now: DeltaGeometry) -> None:
         if not np.isfinite(new) or abs(new - old) > MOST_SHARE * old:
             raise InputError(
                 f"the {what} would change from {old:.2f} to {new:.2f} mm: that is no adjustment.",
-                "delta", "Check the stored geometry, which tower is which, and the units.",
-            )  # fmt: skip
+                "delta",
+                "Check the stored geometry, which tower is which, and the units.",
+            )

@@ -11,9 +11,7 @@ from typing import Literal
 
 import numpy as np
 
-Verdict = Literal[
-    "not_sticking", "sits_on_top", "good", "squashed", "scraping", "cannot_tell"
-]  # fmt: skip
+Verdict = Literal["not_sticking", "sits_on_top", "good", "squashed", "scraping", "cannot_tell"]
 FeelWord = Literal["free", "grips", "stuck"]
 
 # Where nothing better is known: how far one hand's grips scatter (mm), and how many repeats that
@@ -127,8 +125,10 @@ def solve_gap(loop: GaugeLoop) -> GapEstimate:
     its width over √3. The gauge's tolerance, the probe's repeatability (whole: there was one
     reference) and growth join in. Contradictory feels widen u by half of their overlap, over √3.
     """
-    tau = {kind: [(says(loop, t), i) for i, t in enumerate(loop.touches) if t.feel == kind]
-           for kind in ("free", "grips", "stuck")}  # fmt: skip
+    tau = {
+        kind: [(says(loop, t), i) for i, t in enumerate(loop.touches) if t.feel == kind]
+        for kind in ("free", "grips", "stuck")
+    }
     low = max((t for t, _ in tau["free"]), default=None)
     high = min((t for t, _ in tau["stuck"]), default=None)
     grips = np.array([t for t, _ in tau["grips"]])
@@ -188,11 +188,12 @@ def _contradictions(
         if by > loop.z_step:
             found.append(
                 Contradiction(
-                    (min(i, j), max(i, j)), float(by),
+                    (min(i, j), max(i, j)),
+                    float(by),
                     f"touches {min(i, j) + 1} and {max(i, j) + 1} contradict each other by "
                     f"{by:.3f} mm: one {words}. Repeat both.",
                 )
-            )  # fmt: skip
+            )
     return tuple(found)
 
 

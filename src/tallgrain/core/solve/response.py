@@ -105,9 +105,11 @@ def check_response(sheet: MachineSheet, passes: Sequence[Response]) -> Diagnosis
     if chance_of(fine, free) >= HEALTHY_CHANCE or max(np.ptp(m) for m in sent) == 0:
         return Diagnosis("healthy")
     found = [
-        *_rewired(names, sent, chi2, free), *_leads(names, sent, chi2, free),
-        *_slack(names, sent, passes[0].taken_up, chi2, free), *_moved(names, at, misfit, free),
-    ]  # fmt: skip
+        *_rewired(names, sent, chi2, free),
+        *_leads(names, sent, chi2, free),
+        *_slack(names, sent, passes[0].taken_up, chi2, free),
+        *_moved(names, at, misfit, free),
+    ]
     ranked = tuple(sorted(found, key=lambda e: e.score))
     likely = [e for e in ranked if e.chance >= FAULT_CHANCE]
     if not likely or likely[0].score > fine:
@@ -169,12 +171,17 @@ def _rewired(
     for i, j in combinations(range(len(names)), 2):
         order = list(range(len(names)))
         order[i], order[j] = j, i
-        add("swapped", (names[i], names[j]), f"the motors of {names[i]} and {names[j]} are swapped",
-            [m[order] for m in sent])  # fmt: skip
+        add(
+            "swapped",
+            (names[i], names[j]),
+            f"the motors of {names[i]} and {names[j]} are swapped",
+            [m[order] for m in sent],
+        )
     for i, name in enumerate(names):
         for kind, factor, words in (
-            ("reversed", -1.0, "moves the wrong way"), ("still", 0.0, "does not move"),
-        ):  # fmt: skip
+            ("reversed", -1.0, "moves the wrong way"),
+            ("still", 0.0, "does not move"),
+        ):
             scale = np.ones(len(names))
             scale[i] = factor
             add(kind, (name,), f"{name} {words}", [m * scale for m in sent])
@@ -203,10 +210,17 @@ def _leads(
             continue
         who = tuple(names) if i is None else (names[i],)
         told = "every motor" if i is None else names[i]
-        found.append(Explanation(
-            "lead", who, f"{told} goes {k:.2f} mm for each mm: its lead is set wrong", fit(k), 1,
-            chance_of(fit(k), free - 1), factor=float(k),
-        ))  # fmt: skip
+        found.append(
+            Explanation(
+                "lead",
+                who,
+                f"{told} goes {k:.2f} mm for each mm: its lead is set wrong",
+                fit(k),
+                1,
+                chance_of(fit(k), free - 1),
+                factor=float(k),
+            )
+        )
     return found
 
 
@@ -232,11 +246,16 @@ def _slack(
         lost = np.linspace(0.02, 0.95, 60) * most
         values = [fit(float(b)) for b in lost]
         best = float(lost[int(np.argmin(values))])
-        found.append(Explanation(
-            "slack", (names[i],),
-            f"{names[i]} loses about {best:.2f} mm when it turns back: slack",
-            min(values), 1, chance_of(min(values), free - 1),
-        ))  # fmt: skip
+        found.append(
+            Explanation(
+                "slack",
+                (names[i],),
+                f"{names[i]} loses about {best:.2f} mm when it turns back: slack",
+                min(values),
+                1,
+                chance_of(min(values), free - 1),
+            )
+        )
     return found
 
 
@@ -258,10 +277,16 @@ def _moved(names: Sequence[str], at: Floats, misfit: Misfit, free: int) -> list[
         if not LEAST_AWAY_MM <= distance <= MOST_AWAY_MM:
             continue
         x, y = (float(c) for c in at[i] + best.x)
-        found.append(Explanation(
-            "place", (name,),
-            f"{name} stands at x = {x:.0f}, y = {y:.0f}, not {at[i][0]:.0f}, {at[i][1]:.0f}",
-            2 * float(best.cost), 2, chance_of(2 * float(best.cost), free - 2),
-            place=(round(x, 1), round(y, 1)), away_mm=distance,
-        ))  # fmt: skip
+        found.append(
+            Explanation(
+                "place",
+                (name,),
+                f"{name} stands at x = {x:.0f}, y = {y:.0f}, not {at[i][0]:.0f}, {at[i][1]:.0f}",
+                2 * float(best.cost),
+                2,
+                chance_of(2 * float(best.cost), free - 2),
+                place=(round(x, 1), round(y, 1)),
+                away_mm=distance,
+            )
+        )
     return found

@@ -100,9 +100,13 @@ Fits = Callable[[Floats], float]
 
 
 def _blamed(
-    sheet: MachineSheet, names: Sequence[str], group: Sequence[int], chi2: Fits, freedom: int,
+    sheet: MachineSheet,
+    names: Sequence[str],
+    group: Sequence[int],
+    chi2: Fits,
+    freedom: int,
     all_of_them: bool,
-) -> list[ScrewFault]:  # fmt: skip
+) -> list[ScrewFault]:
     which = np.zeros(len(names))
     which[list(group)] = 1.0
 

@@ -137,9 +137,17 @@ def solve_skew(gauge: Gauge) -> SkewSolution:
     suspects = (*odd, *(i for i in off if i not in odd))
     skew, sx, sy, bias = (float(v) for v in values)
     return SkewSolution(
-        skew, float(np.sqrt(covariance[0, 0])), sx, sy, bias, covariance, residuals, standardized,
-        scatter, suspects,
-    )  # fmt: skip
+        skew,
+        float(np.sqrt(covariance[0, 0])),
+        sx,
+        sy,
+        bias,
+        covariance,
+        residuals,
+        standardized,
+        scatter,
+        suspects,
+    )
 
 
 def disagreeing(gauge: Gauge) -> tuple[int, ...]:
@@ -149,9 +157,10 @@ def disagreeing(gauge: Gauge) -> tuple[int, ...]:
         scatter = _scatter(gauge, found)
         apart = [
             np.ptp(d.readings) / range_limit(len(d.readings), scatter)
-            if len(d.readings) > 1 and i not in found else 0.0
+            if len(d.readings) > 1 and i not in found
+            else 0.0
             for i, d in enumerate(gauge.distances)
-        ]  # fmt: skip
+        ]
         worst = int(np.argmax(apart))
         # The rest are judged without it: one slip must not hide in the scatter that it makes.
         without = _scatter(gauge, [*found, worst])
@@ -210,12 +219,14 @@ def _model(values: Floats, deltas: Floats, sides: Floats) -> tuple[Floats, Float
     x, y = deltas.T
     across, along = sx * x + sy * y * np.sin(skew), sy * y * np.cos(skew)
     length = np.hypot(across, along)
-    slopes = np.column_stack([
-        (across * sy * y * np.cos(skew) - along * sy * y * np.sin(skew)) / length,
-        across * x / length,
-        (across * y * np.sin(skew) + along * y * np.cos(skew)) / length,
-        sides,
-    ])  # fmt: skip
+    slopes = np.column_stack(
+        [
+            (across * sy * y * np.cos(skew) - along * sy * y * np.sin(skew)) / length,
+            across * x / length,
+            (across * y * np.sin(skew) + along * y * np.cos(skew)) / length,
+            sides,
+        ]
+    )
     return length + sides * bias, slopes
 
 
@@ -259,9 +270,10 @@ def _check(gauge: Gauge) -> None:
         for name in (d.start, d.end):
             if name not in gauge.points:
                 raise InputError(
-                    f"there is no point '{name}'.", where,
+                    f"there is no point '{name}'.",
+                    where,
                     f"The points are {', '.join(gauge.points)}.",
-                )  # fmt: skip
+                )
         nominal = float(np.hypot(*np.subtract(gauge.points[d.end], gauge.points[d.start])))
         if nominal < 1.0:
             raise InputError(
@@ -275,9 +287,10 @@ def _check(gauge: Gauge) -> None:
     ]
     if ratios and all(abs(r * INCH_MM - 1) < MOST_SHARE for r in ratios):
         raise InputError(
-            "all readings are a 25th of what was commanded: they look like inches.", "distances",
+            "all readings are a 25th of what was commanded: they look like inches.",
+            "distances",
             "Give them in mm.",
-        )  # fmt: skip
+        )
     for number, (d, ratio) in enumerate(zip(gauge.distances, ratios, strict=True), 1):
         if abs(ratio - 1) > MOST_SHARE:
             raise InputError(
@@ -295,6 +308,7 @@ def _too_few(gauge: Gauge, rank: int) -> InputError:
         wanted.append("the caliper's bias")
     return InputError(
         f"{len(gauge.distances)} distance{'' if len(gauge.distances) == 1 else 's'} settle {rank} "
-        f"of {len(_free(gauge))} unknowns ({', '.join(wanted)}).", "distances",
+        f"of {len(_free(gauge))} unknowns ({', '.join(wanted)}).",
+        "distances",
         "Read a diagonal more, or a side along each axis; or hold the scale.",
-    )  # fmt: skip
+    )

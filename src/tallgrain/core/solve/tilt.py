@@ -71,11 +71,19 @@ def solve_tilt(
     there = rows @ fit.coefficients
     left = there - sign * rounded
     return TiltSolution(
-        names, raises, u, rounded, there, float(np.ptp(there)), float(np.ptp(left)),
+        names,
+        raises,
+        u,
+        rounded,
+        there,
+        float(np.ptp(there)),
+        float(np.ptp(left)),
         0.0 if twisted else _twist_left(sheet, at, xy, heights, fit),
-        _uncorrectable(fit, line), _noise(fit, rows), tuple(np.flatnonzero(~fit.kept).tolist()),
+        _uncorrectable(fit, line),
+        _noise(fit, rows),
+        tuple(np.flatnonzero(~fit.kept).tolist()),
         fit,
-    )  # fmt: skip
+    )
 
 
 def supports_of(sheet: MachineSheet) -> tuple[tuple[str, ...], Floats]:
@@ -84,17 +92,20 @@ def supports_of(sheet: MachineSheet) -> tuple[tuple[str, ...], Floats]:
     if len(sheet.supports) < 2:
         raise InputError(
             f"{sheet.name} has {len(sheet.supports)} Z motor support"
-            f"{'' if len(sheet.supports) == 1 else 's'}: tilt needs two at least.", where,
+            f"{'' if len(sheet.supports) == 1 else 's'}: tilt needs two at least.",
+            where,
             "Add them to the sheet, or level the plate by its adjusters.",
-        )  # fmt: skip
+        )
     at = np.array([s.at for s in sheet.supports], dtype=float)
     for i in range(len(at)):
         for j in range(i):
             if np.hypot(*(at[i] - at[j])) < 1.0:
                 raise InputError(
                     f"supports '{sheet.supports[j].name}' and '{sheet.supports[i].name}' stand at "
-                    "one place.", where, "Measure where they stand, and correct the sheet.",
-                )  # fmt: skip
+                    "one place.",
+                    where,
+                    "Measure where they stand, and correct the sheet.",
+                )
     return tuple(s.name for s in sheet.supports), at
 
 
@@ -107,9 +118,14 @@ def _line(at: Floats) -> Floats | None:
 
 
 def _reference(
-    sheet: MachineSheet, names: Sequence[str], at: Floats, hold: str, fit: Fit,
-    line: Floats | None, rows: Floats,
-) -> Floats:  # fmt: skip
+    sheet: MachineSheet,
+    names: Sequence[str],
+    at: Floats,
+    hold: str,
+    fit: Fit,
+    line: Floats | None,
+    rows: Floats,
+) -> Floats:
     """The row whose height stays what it is."""
     if hold == "mean":
         return np.asarray(rows.mean(axis=0), dtype=np.float64)
@@ -123,9 +139,10 @@ def _reference(
             place = middle + ((place - middle) @ line) * line
         return np.asarray(fit.rows(place)[0], dtype=np.float64)
     raise InputError(
-        f"there is no support '{hold}' to hold.", "--hold",
+        f"there is no support '{hold}' to hold.",
+        "--hold",
         f"Give mean, datum or one of {', '.join(names)}.",
-    )  # fmt: skip
+    )
 
 
 def _twist_left(sheet: MachineSheet, at: Floats, xy: Floats, heights: Floats, fit: Fit) -> float:

@@ -68,9 +68,12 @@ class Choice:
 
 
 def choose_free(
-    current: DeltaGeometry, xy: Floats, heights: Floats, s_r: float = HEIGHT_U_MM,
+    current: DeltaGeometry,
+    xy: Floats,
+    heights: Floats,
+    s_r: float = HEIGHT_U_MM,
     distances: Sequence[PrintedDistance] = (),
-) -> Choice:  # fmt: skip
+) -> Choice:
     """Which parameters explain heights (n,) mm at commanded places (n, 2).
 
     The switches are always free. Radius and angles are taken where leaving them out makes the fit
@@ -177,17 +180,18 @@ def effects(current: DeltaGeometry, solved: DeltaSolution, reach_mm: float) -> t
 
 def _one_by_one(
     current: DeltaGeometry, g: DeltaGeometry
-) -> list[tuple[str, str, str, DeltaGeometry]]:  # fmt: skip
+) -> list[tuple[str, str, str, DeltaGeometry]]:
     made = [
         ("rod_length_mm", "rod length", "mm", replace(current, rod=g.rod)),
         ("delta_radius_mm", "radius", "mm", replace(current, radius=g.radius)),
         ("height_mm", "height", "mm", replace(current, height=g.height)),
     ]
     for key, field, label, unit in (
-        ("switch_mm", "switch", "switch", "mm"), ("tower_angle_deg", "angle", "angle", "°"),
+        ("switch_mm", "switch", "switch", "mm"),
+        ("tower_angle_deg", "angle", "angle", "°"),
         ("tower_radius_mm", "tower_radius", "radius of", "mm"),
         ("tower_rod_mm", "tower_rod", "rods of", "mm"),
-    ):  # fmt: skip
+    ):
         for i, tower in enumerate(TOWERS):
             parts = list(getattr(current, field))
             parts[i] = getattr(g, field)[i]
@@ -222,9 +226,10 @@ def by_tower(current: DeltaGeometry, xy: Floats, residuals: Floats) -> dict[str,
     out = np.hypot(*xy.T) > 0.2 * np.hypot(*xy.T).max(initial=1.0)
     return {
         tower: float(residuals[(nearest == i) & out].mean())
-        if ((nearest == i) & out).any() else float("nan")
+        if ((nearest == i) & out).any()
+        else float("nan")
         for i, tower in enumerate(TOWERS)
-    }  # fmt: skip
+    }
 
 
 def refuse_unsafe(
@@ -243,18 +248,20 @@ def refuse_unsafe(
         way = "up" if rises < 0 else "down"
         raise GuardRefused(
             f"this solution would move the effector's lowest place {way} by {abs(rises):.2f} mm, "
-            f"though the plate was touched within {middle:.2f} mm of zero.", "height",
+            f"though the plate was touched within {middle:.2f} mm of zero.",
+            "height",
             "Look at the heights, and at which tower is which. Nothing is applied.",
-        )  # fmt: skip
+        )
     for what, old, new, share in (
         ("radius", current.radius, g.radius, RADIUS_SHARE),
         ("rods", current.rod, g.rod, ROD_SHARE),
-    ):  # fmt: skip
+    ):
         if abs(new - old) > share * old:
             raise GuardRefused(
-                f"the {what} would change from {old:.2f} to {new:.2f} mm: beyond reason.", what,
+                f"the {what} would change from {old:.2f} to {new:.2f} mm: beyond reason.",
+                what,
                 "Measure it with a steel rule first. Nothing is applied.",
-            )  # fmt: skip
+            )
     edge = Reach(sheet).surface.box
     turn = np.linspace(0, 2 * np.pi, 72, endpoint=False)
     x, y = sheet.plate.outline.middle
@@ -265,9 +272,10 @@ def refuse_unsafe(
     if short:
         raise GuardRefused(
             f"rods of {g.rod:.1f} mm would be shorter than the reach: the {short[0]} tower needs "
-            f"{need.max():.0f} mm to the far edge.", "rod length",
+            f"{need.max():.0f} mm to the far edge.",
+            "rod length",
             "Check rod length and radius, or make the plate's margin larger. Nothing is applied.",
-        )  # fmt: skip
+        )
 
 
 @dataclass(frozen=True)
@@ -303,12 +311,14 @@ def switch_turns(
         raise InputError(f"'{raises}' is no way to turn.", "raises", "clockwise, or the other.")
     return tuple(
         SwitchTurn(
-            tower, float(mm), abs(float(mm)) / lead_mm * 360,
+            tower,
+            float(mm),
+            abs(float(mm)) / lead_mm * 360,
             raises if mm >= 0 else other[raises],  # type: ignore[arg-type]
             abs(float(mm)) < 2 * max(float(one), 1e-4),
         )
         for tower, mm, one in zip(TOWERS, up, u, strict=True)
-    )  # fmt: skip
+    )
 
 
 @dataclass(frozen=True)
@@ -333,16 +343,18 @@ def absorbed(parts: Sequence[RadiusPart], which: str, radius: float) -> RadiusPa
             break
     else:
         raise InputError(
-            f"the radius has no part '{which}'.", "radius",
+            f"the radius has no part '{which}'.",
+            "radius",
             f"Its parts are {', '.join(p.name for p in parts)}.",
-        )  # fmt: skip
+        )
     change = radius - radius_of(parts)
     new = part.mm + (change if part.adds else -change)
     if new <= 0:
         raise InputError(
-            f"'{which}' would become {new:.2f} mm.", "radius",
+            f"'{which}' would become {new:.2f} mm.",
+            "radius",
             "Check the parts and their signs: they must sum up to the radius of now.",
-        )  # fmt: skip
+        )
     return replace(part, mm=new)
 
 
@@ -356,9 +368,10 @@ def disc_heights(
     """
     if "middle" not in seen or not {*TOWERS} <= set(seen):
         raise InputError(
-            "a disc is read in the middle and before each tower.", "disc",
+            "a disc is read in the middle and before each tower.",
+            "disc",
             "Say how it looks at those four places; opposite the towers helps too.",
-        )  # fmt: skip
+        )
     places, heights = [], []
     for where, verdict in seen.items():
         if verdict not in DISC:
@@ -431,16 +444,19 @@ def distances_of(gauge: Gauge, shrinkage: float = 0.0) -> tuple[PrintedDistance,
     """
     if gauge.plane != "xy":
         raise InputError(
-            f"an upright gauge ({gauge.plane}) says nothing of the towers.", "distances",
+            f"an upright gauge ({gauge.plane}) says nothing of the towers.",
+            "distances",
             "Print the flat one.",
-        )  # fmt: skip
+        )
     return tuple(
         PrintedDistance(
-            gauge.points[d.start], gauge.points[d.end], d.mean / (1 - shrinkage),
+            gauge.points[d.start],
+            gauge.points[d.end],
+            d.mean / (1 - shrinkage),
             (d.u_mm or DISTANCE_U_MM) / float(np.sqrt(len(d.readings))),
         )
         for d in gauge.distances
-    )  # fmt: skip
+    )
 
 
 def parse_free(text: str) -> tuple[str, ...]:

@@ -99,9 +99,14 @@ def chart(
     box = (float(xs[0]), float(ys[0]), float(xs[-1]), float(ys[-1]))
     lines, step = _contours(raster, box, used)
     return Chart(
-        *box, raster, lines, used, step,
-        _extreme(xy, heights, int(heights.argmax())), _extreme(xy, heights, int(heights.argmin())),
-    )  # fmt: skip
+        *box,
+        raster,
+        lines,
+        used,
+        step,
+        _extreme(xy, heights, int(heights.argmax())),
+        _extreme(xy, heights, int(heights.argmin())),
+    )
 
 
 def raster_chart(

@@ -102,11 +102,22 @@ def compare(
     largest = float(np.abs(changed + (split.offset if moved else 0.0)).max())
     limit = (window_mm[1] - window_mm[0]) / 2
     return Comparison(
-        xy, difference, split.shape, outliers, split.offset, split.tilt_x, split.tilt_y,
-        float(np.sqrt((split.shape**2).mean())), float(np.ptp(split.shape)),
-        float(np.sqrt(variance.mean())), verdict, verdict != "same" and largest > limit, largest,
-        limit, unlike(a.conditions, b.conditions),
-    )  # fmt: skip
+        xy,
+        difference,
+        split.shape,
+        outliers,
+        split.offset,
+        split.tilt_x,
+        split.tilt_y,
+        float(np.sqrt((split.shape**2).mean())),
+        float(np.ptp(split.shape)),
+        float(np.sqrt(variance.mean())),
+        verdict,
+        verdict != "same" and largest > limit,
+        largest,
+        limit,
+        unlike(a.conditions, b.conditions),
+    )
 
 
 def unlike(a: Conditions, b: Conditions) -> tuple[str, ...]:

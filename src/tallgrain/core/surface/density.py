@@ -83,14 +83,16 @@ def dense_mesh(xy: Floats, heights: Floats) -> Mesh:
     mesh = grid_within(xy, heights)
     if mesh is None:
         raise InputError(
-            "the points lie on no grid: they can't be thinned.", "survey",
+            "the points lie on no grid: they can't be thinned.",
+            "survey",
             "Survey a grid, 7 x 7 or denser.",
-        )  # fmt: skip
+        )
     if min(len(mesh.xs), len(mesh.ys)) <= LEAST:
         raise InputError(
             f"{len(mesh.xs)} x {len(mesh.ys)} points can't be thinned to fewer than themselves.",
-            "survey", "Survey a grid of 4 x 4 at least, better 7 x 7 or denser.",
-        )  # fmt: skip
+            "survey",
+            "Survey a grid of 4 x 4 at least, better 7 x 7 or denser.",
+        )
     return mesh
 
 
@@ -187,9 +189,15 @@ class LayerAudit:
 
 
 def audit_layer(
-    mesh: Mesh, layer: float, limits: tuple[float, float], gap_u: float, s: float,
-    method: Method = "bilinear", compensated: bool = True, datum: tuple[float, float] | None = None,
-) -> LayerAudit:  # fmt: skip
+    mesh: Mesh,
+    layer: float,
+    limits: tuple[float, float],
+    gap_u: float,
+    s: float,
+    method: Method = "bilinear",
+    compensated: bool = True,
+    datum: tuple[float, float] | None = None,
+) -> LayerAudit:
     """What the first layer will be (mm): `layer` as sliced, `limits` lowest and highest that are
     wanted, gap_u standard uncertainty of the trip height, s scatter of one height.
 
@@ -277,9 +285,10 @@ def taper(mesh: Mesh, full_mm: float, gone_mm: float, datum: tuple[float, float]
     InputError where the heights are no such pair."""
     if not 0 <= full_mm < gone_mm:
         raise InputError(
-            f"compensation can't fade between {full_mm:g} and {gone_mm:g} mm.", "taper",
+            f"compensation can't fade between {full_mm:g} and {gone_mm:g} mm.",
+            "taper",
             "Give the height up to which it is whole, then the one at which it is gone.",
-        )  # fmt: skip
+        )
     whole = filled(mesh)
     level = _level(mesh, datum)
     about = whole.heights - level

@@ -128,12 +128,13 @@ def shifted_points(points: Sequence[Point], rate_mm: float) -> tuple[Point, ...]
     """Points without a drift of rate_mm from each to the next, touches and all."""
     return tuple(
         replace(
-            p, z=p.z - rate_mm * i,
+            p,
+            z=p.z - rate_mm * i,
             touches=tuple(t - rate_mm * i for t in p.touches),
             left_out=tuple(t - rate_mm * i for t in p.left_out),
         )
         for i, p in enumerate(points)
-    )  # fmt: skip
+    )
 
 
 def marked(survey: Survey) -> list[int]:

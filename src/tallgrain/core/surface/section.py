@@ -39,7 +39,4 @@ def snapped(p: Pair, q: Pair, mesh: Mesh, within_mm: float) -> tuple[Pair, Pair]
         best = float(lines[np.abs(lines - value).argmin()])
         return best if abs(best - value) <= within_mm else value
 
-    return (
-        (near(p[0], mesh.xs), near(p[1], mesh.ys)),
-        (near(q[0], mesh.xs), near(q[1], mesh.ys)),
-    )
+    return ((near(p[0], mesh.xs), near(p[1], mesh.ys)), (near(q[0], mesh.xs), near(q[1], mesh.ys)))

@@ -11,11 +11,7 @@ from typing import Literal
 import numpy as np
 
 from tallgrain.core.surface.minimum_zone import minimum_zone
-from tallgrain.core.surface.moments import (
-    Scale,
-    polynomial_rows,
-    solve_rows,
-)
+from tallgrain.core.surface.moments import Scale, polynomial_rows, solve_rows
 from tallgrain.core.survey import Floats
 from tallgrain.errors import InputError
 

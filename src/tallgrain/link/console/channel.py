@@ -99,9 +99,10 @@ class ConsoleChannel:
             # A printer that never says that it is busy may be silent all through a motion.
             if now >= until or (quiet and (self._busy or not alone)):
                 silent = LinkSilent(
-                    f"the printer has not answered “{lines[-1]}” in time.", self.where,
+                    f"the printer has not answered “{lines[-1]}” in time.",
+                    self.where,
                     "STOP may not reach it: use the power switch if it moves. Then link again.",
-                )  # fmt: skip
+                )
                 # Its answer may still come, and would be taken for the next one's.
                 self._end(silent)
                 raise silent
@@ -136,9 +137,10 @@ class ConsoleChannel:
             while self._ended is None and not self._room(alone, window):
                 if not self._turn.wait(max(until - time.monotonic(), 0.001)):
                     raise LinkSilent(
-                        "the printer has not answered what was asked before.", self.where,
+                        "the printer has not answered what was asked before.",
+                        self.where,
                         "Link again.",
-                    )  # fmt: skip
+                    )
             if self._ended is not None:
                 raise type(self._ended)(*self._ended.args)
             numbers = {}
@@ -191,10 +193,13 @@ class ConsoleChannel:
             self._recorder.note(False, line)
         self.on_line(False, line)
         if self._greeting is not None and self._greeting.match(line) is not None:
-            self._end(LinkError(
-                "the printer restarted.", self.where,
-                "STOP may not reach it: use the power switch. Then link again and look.",
-            ))  # fmt: skip
+            self._end(
+                LinkError(
+                    "the printer restarted.",
+                    self.where,
+                    "STOP may not reach it: use the power switch. Then link again and look.",
+                )
+            )
             return
         if self._ends["halt"].match(line) is not None:
             self._halted.set()
@@ -252,9 +257,10 @@ class ConsoleChannel:
         request.resent += 1
         if data is None or request.resent > RESENDS:
             request.error = LinkError(
-                "the printer asks again and again for a line.", self.where,
+                "the printer asks again and again for a line.",
+                self.where,
                 "Check the cable and the dialect's framing.",
-            )  # fmt: skip
+            )
             return True
         try:
             with self._writing:
@@ -270,19 +276,24 @@ class ConsoleChannel:
             return
         self._odd = (self._odd + line)[-400:]
         if looks_like_noise(self._odd):
-            self._end(LinkError(
-                "what the printer says makes no sense: the rate is another one, or the cable bad.",
-                self.where, "Give the printer's own rate with &baud= in the address.",
-            ))  # fmt: skip
+            self._end(
+                LinkError(
+                    "what the printer says makes no sense: the rate is another one, or the "
+                    "cable bad.",
+                    self.where,
+                    "Give the printer's own rate with &baud= in the address.",
+                )
+            )
 
     def _gone(self, error: Exception) -> LinkError:
         why = getattr(error, "strerror", None) or str(error)
         if "readiness" in why or "Input/output" in why or "Bad file" in why:
             why = "its cable was pulled, or it was switched off"
         return LinkError(
-            f"the printer is gone ({why}).", self.where,
+            f"the printer is gone ({why}).",
+            self.where,
             "STOP can't reach it: use the power switch if it moves. Then link again.",
-        )  # fmt: skip
+        )
 
     def _end(self, error: TallGrainError) -> None:
         with self._turn:

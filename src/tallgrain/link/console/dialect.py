@@ -175,15 +175,17 @@ class Dialect(Strict):
         for name in NEEDED:
             if name not in self.operations:
                 raise InputError(
-                    f"the operation '{name}' is missing.", f"dialect {self.name}",
+                    f"the operation '{name}' is missing.",
+                    f"dialect {self.name}",
                     "Every printer must be able to do it.",
-                )  # fmt: skip
+                )
         for name in OPTIONAL:
             if name not in self.operations and name not in self.absent:
                 raise InputError(
-                    f"nothing is said of the operation '{name}'.", f"dialect {self.name}",
-                    f"Teach it, or write absent = [..., \"{name}\"].",
-                )  # fmt: skip
+                    f"nothing is said of the operation '{name}'.",
+                    f"dialect {self.name}",
+                    f'Teach it, or write absent = [..., "{name}"].',
+                )
         self._check_replies()
         self._check_starts()
         return self
@@ -191,9 +193,10 @@ class Dialect(Strict):
     def _check_starts(self) -> None:
         if "{text}" not in self.comment or not self.comment.partition("{text}")[0].strip():
             raise InputError(
-                f"'{self.comment}' is no comment.", f"dialect {self.name}, comment",
+                f"'{self.comment}' is no comment.",
+                f"dialect {self.name}, comment",
                 "Give the sign that begins one, and {text}.",
-            )  # fmt: skip
+            )
         for name, templates in self.starts.items():
             where = f"dialect {self.name}, starts.{name}"
             if name not in STEPS:
@@ -204,16 +207,18 @@ class Dialect(Strict):
             if asked != STEPS[name]:
                 odd = sorted(asked ^ STEPS[name])
                 raise InputError(
-                    f"{', '.join(odd)} is asked for where it is not known, or left out.", where,
+                    f"{', '.join(odd)} is asked for where it is not known, or left out.",
+                    where,
                     f"Its lines say {', '.join(sorted(STEPS[name])) or 'nothing more'}.",
-                )  # fmt: skip
+                )
 
     def _patterns(self) -> list[tuple[str, str]]:
         f = self.framing
         told = [(f.done, "framing.done"), *((b, "framing.busy") for b in f.busy)]
         told += [(c, "framing.chatter") for c in f.chatter]
-        told += [(t, w) for t, w in ((f.greeting, "framing.greeting"), (f.resend, "framing.resend"))
-                 if t]  # fmt: skip
+        told += [
+            (t, w) for t, w in ((f.greeting, "framing.greeting"), (f.resend, "framing.resend")) if t
+        ]
         told += [(t.line, "troubles") for t in self.troubles]
         for name, operation in self.operations.items():
             told += [(s.line, f"operations.{name}.says") for s in operation.lines]
@@ -228,21 +233,24 @@ class Dialect(Strict):
             if text in ends:
                 raise InputError(
                     f"'{text}' says both that a reply is finished and that it is not.",
-                    f"dialect {self.name}", "Give the line that only comes at the end.",
-                )  # fmt: skip
+                    f"dialect {self.name}",
+                    "Give the line that only comes at the end.",
+                )
         halt = self.operations["halt"]
         if not halt.done or halt.done in ends - {halt.done} or halt.done == self.framing.done:
             raise InputError(
-                "the halt's answer is like any other one.", f"dialect {self.name}, operations.halt",
+                "the halt's answer is like any other one.",
+                f"dialect {self.name}, operations.halt",
                 "Give done: what only a halt is answered with, because it comes out of turn.",
-            )  # fmt: skip
+            )
         for name, operation in self.operations.items():
             texts = [s.line for s in operation.lines]
             if len(texts) != len(set(texts)):
                 raise InputError(
-                    f"operation '{name}' has the same reply twice.", f"dialect {self.name}",
+                    f"operation '{name}' has the same reply twice.",
+                    f"dialect {self.name}",
                     "Which of them is meant can't be told.",
-                )  # fmt: skip
+                )
 
     # Sending and reading
 
@@ -310,15 +318,17 @@ def _check_operation(dialect: Dialect, name: str, operation: Operation) -> None:
     asked = frozenset().union(*(fields(line) for line in operation.send))
     if asked - OPERATIONS[name]:
         raise InputError(
-            f"a line asks for {', '.join(sorted(asked - OPERATIONS[name]))}.", where,
+            f"a line asks for {', '.join(sorted(asked - OPERATIONS[name]))}.",
+            where,
             f"Known here are: {', '.join(sorted(OPERATIONS[name])) or 'none'}.",
-        )  # fmt: skip
+        )
     missing = OPERATIONS[name] - asked
     if missing:
         raise InputError(
-            f"no line says {', '.join(sorted(missing))}.", where,
+            f"no line says {', '.join(sorted(missing))}.",
+            where,
             "A motion without its bound is none that Tall Grain would send.",
-        )  # fmt: skip
+        )
     if name == "touch" and not any("z" in s.pattern.names for s in operation.lines):
         raise InputError(
             "no reply tells the height where it tripped.", where, "Put {z} where that figure is."
@@ -342,9 +352,10 @@ def parse_dialect(text: str, where: str) -> Dialect:
         )
     if table.get("version") != 1:
         raise InputError(
-            f"a dialect of version {table.get('version')!r} is not known here.", where,
+            f"a dialect of version {table.get('version')!r} is not known here.",
+            where,
             "A newer Tall Grain reads it.",
-        )  # fmt: skip
+        )
     try:
         return Dialect.model_validate(table)
     except ValidationError as error:

@@ -28,17 +28,19 @@ class ConsoleLease:
         except OSError as error:
             raise LinkError(
                 f"the printer's lease can't be written ({error.strerror}).",
-                str(error.filename or where), "Check the folder's owner and permissions.",
-            ) from None  # fmt: skip
+                str(error.filename or where),
+                "Check the folder's owner and permissions.",
+            ) from None
         try:
             fcntl.flock(self._file, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
             told = os.read(self._file, 200).decode("utf-8", "replace") or "Another program"
             os.close(self._file)
             raise LeaseHeld(
-                f"{told} holds this printer.", where,
+                f"{told} holds this printer.",
+                where,
                 "Close the other window or command, then link again.",
-            ) from None  # fmt: skip
+            ) from None
         os.ftruncate(self._file, 0)
         os.pwrite(self._file, holder.encode("utf-8"), 0)
 

@@ -96,15 +96,17 @@ def _check(pieces: list[_Piece], text: str, where: str) -> None:
     for piece in pieces:
         if "{" in piece.literal or "}" in piece.literal:
             raise InputError(
-                f"'{text}' has a brace that belongs to no part.", where,
+                f"'{text}' has a brace that belongs to no part.",
+                where,
                 "Write {name}, {name:word}, {name:text} or {name:flag}.",
-            )  # fmt: skip
+            )
     for one, other in pairwise(pieces):
         if not one.literal and not other.literal:
             raise InputError(
-                f"'{text}' has two parts that touch: where one ends can't be told.", where,
+                f"'{text}' has two parts that touch: where one ends can't be told.",
+                where,
                 "Put the sign that stands between them into the pattern.",
-            )  # fmt: skip
+            )
     named = [p.name for p in pieces if p.name]
     if len(named) != len(set(named)):
         raise InputError(f"'{text}' has one name twice.", where, "Give each part its own name.")
@@ -201,9 +203,10 @@ def filled(template: str, values: Mapping[str, float | str], where: str) -> str:
         name, digits = field.group(1), field.group(2)
         if name not in values:
             raise InputError(
-                f"'{template}' asks for {name}, which is not known here.", where,
+                f"'{template}' asks for {name}, which is not known here.",
+                where,
                 f"Known are: {', '.join(sorted(values)) or 'none'}.",
-            )  # fmt: skip
+            )
         value = values[name]
         if isinstance(value, str):
             if not _WORD.fullmatch(value):

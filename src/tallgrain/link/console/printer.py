@@ -126,9 +126,11 @@ class ConsolePrinter:
         """A motion: alone on the wire."""
         if not self._can(operation):
             raise PrinterRefused(
-                f"this printer can't do that from here ({operation.replace('_', ' ')}).", "printer",
-                "Its dialect says that it is absent.", reason="absent",
-            )  # fmt: skip
+                f"this printer can't do that from here ({operation.replace('_', ' ')}).",
+                "printer",
+                "Its dialect says that it is absent.",
+                reason="absent",
+            )
         return self._channel.ask(operation, limit_s, True, **values)
 
     # The connection
@@ -200,9 +202,8 @@ class ConsolePrinter:
     def _state_of(self, said: list[dict[str, Value]]) -> PrinterState:
         told = _joined(said)
         supports = tuple(
-            (str(line["support"]), _number(line, "raised_mm"))
-            for line in said if "support" in line
-        )  # fmt: skip
+            (str(line["support"]), _number(line, "raised_mm")) for line in said if "support" in line
+        )
         referenced = bool(told.get("referenced", self._referenced))
         met = self._met
         if "met_z" in told:
@@ -210,16 +211,22 @@ class ConsolePrinter:
         frame = int(_number(told, "frame", self._frame))
         return PrinterState(
             boot=str(told.get("boot") or self.identity.boot),
-            frame=frame, referenced=referenced, reference_touch=met if referenced else None,
-            moving=bool(told.get("moving", False)), motions=int(_number(told, "moves", 0)),
-            position=self._place(told), extended=bool(told.get("extended", self._extended)),
+            frame=frame,
+            referenced=referenced,
+            reference_touch=met if referenced else None,
+            moving=bool(told.get("moving", False)),
+            motions=int(_number(told, "moves", 0)),
+            position=self._place(told),
+            extended=bool(told.get("extended", self._extended)),
             tripped=bool(told.get("tripped", False)),
             nozzle=Heat(_number(told, "nozzle_c", 0), _number(told, "nozzle_to_c", 0)),
             plate=Heat(_number(told, "plate_c", 0), _number(told, "plate_to_c", 0)),
             clock_s=_number(told, "clock_s", time.monotonic()),
-            not_kept=int(_number(told, "unkept", 0)), leave_mm=_number(told, "below_mm", 0),
-            printing=bool(told.get("printing", False)), supports=supports,
-        )  # fmt: skip
+            not_kept=int(_number(told, "unkept", 0)),
+            leave_mm=_number(told, "below_mm", 0),
+            printing=bool(told.get("printing", False)),
+            supports=supports,
+        )
 
     def _place(self, told: Mapping[str, Value], before: str = "") -> Place:
         place = Place(*(_number(told, f"{before}{axis}") for axis in "xyz"))
@@ -324,9 +331,10 @@ class ConsolePrinter:
             if value.meaning == "trip_height":
                 return value.ours
         raise LinkError(
-            "the printer does not tell its trip height.", self.url,
+            "the printer does not tell its trip height.",
+            self.url,
             "Teach the dialect's operation ‘values’, and what trip_height is called there.",
-        )  # fmt: skip
+        )
 
     def values(self) -> tuple[StoredValue, ...]:
         """All that it stores, in its own names and signs beside ours."""
@@ -386,7 +394,8 @@ def _number(told: Mapping[str, Value], name: str, default: float | None = None) 
     value = told.get(name, default)
     if isinstance(value, bool) or not isinstance(value, int | float):
         raise LinkError(
-            f"the printer's reply does not tell {name}.", "dialect",
+            f"the printer's reply does not tell {name}.",
+            "dialect",
             "Teach the line that tells it, or mend its pattern.",
-        )  # fmt: skip
+        )
     return float(value)

@@ -36,9 +36,10 @@ class Recorder:
             self._file: IO[str] | None = path.open("x", encoding="utf-8")
         except OSError as error:
             raise JobError(
-                f"the session can't be recorded: {error.strerror}.", str(path),
+                f"the session can't be recorded: {error.strerror}.",
+                str(path),
                 "Choose another place; a recording is never written over.",
-            ) from None  # fmt: skip
+            ) from None
         self._write({"format": FORMAT, "version": 1, "dialect": dialect})
 
     def note(self, ours: bool, line: str) -> None:
@@ -78,9 +79,10 @@ def replayed(path: Path) -> Iterator[Said]:
                     yield Said(float(told["at"]), told["from"] == "us", str(told["line"]))
                 except (ValueError, KeyError, TypeError, RecursionError):
                     raise InputError(
-                        "this line is none of a session.", f"{path}, line {number}",
+                        "this line is none of a session.",
+                        f"{path}, line {number}",
                         "A recording that was cut off can be used up to there.",
-                    ) from None  # fmt: skip
+                    ) from None
     except OSError as error:
         raise InputError(f"the session can't be read: {error.strerror}.", str(path)) from None
 
@@ -94,6 +96,7 @@ def _check_head(text: str, path: Path) -> None:
         raise InputError("this is no recorded session.", str(path), "Choose another file.")
     if head.get("version") != 1:
         raise InputError(
-            f"a session of version {head.get('version')!r} is not known here.", str(path),
+            f"a session of version {head.get('version')!r} is not known here.",
+            str(path),
             "A newer Tall Grain reads it.",
-        )  # fmt: skip
+        )

@@ -29,8 +29,9 @@ def write_start(dialect: Dialect, steps: Sequence[Step], title: str) -> str:
         if templates is None:
             raise InputError(
                 f"this dialect has no words for ‘{step.operation.replace('_', ' ')}’.",
-                f"dialect {dialect.name}, starts", "Teach it, or leave that step out.",
-            )  # fmt: skip
+                f"dialect {dialect.name}, starts",
+                "Teach it, or leave that step out.",
+            )
         values = {k: _theirs(dialect, k, v, step) for k, v in step.values.items()}
         lines.append(_comment(dialect, step.why))
         lines += [filled(t, values, f"starts.{step.operation}") for t in templates]
@@ -54,8 +55,9 @@ def _theirs(dialect: Dialect, name: str, value: float | str, step: Step) -> floa
         if stored is None:
             raise InputError(
                 f"this dialect does not say how {step.values['name']} is stored.",
-                f"dialect {dialect.name}, values", "Teach it, or leave that step out.",
-            )  # fmt: skip
+                f"dialect {dialect.name}, values",
+                "Teach it, or leave that step out.",
+            )
         if name == "name":
             return stored.name
         return stored.theirs(str(step.values["name"]), float(value))

@@ -47,7 +47,6 @@ class RawConsole:
     def __init__(self, transport: Transport, on_line: Callable[[str], None]) -> None:
         self._transport, self._on_line = transport, on_line
         self._lines = Lines()
-        self._heard = threading.Event()
         self._closed = False
         self._said: list[str] = []
         self._turn = threading.Lock()
@@ -121,8 +120,9 @@ class Lesson:
     # Whether an upward move was seen and measured.
     up_proven: bool = False
 
-    def teach(self, operation: str, send: tuple[str, ...], says: tuple[str, ...] = (),
-              done: str = "") -> None:  # fmt: skip
+    def teach(
+        self, operation: str, send: tuple[str, ...], says: tuple[str, ...] = (), done: str = ""
+    ) -> None:
         """Teach one operation. Raises InputError naming it where it can't be so."""
         where = f"operation {operation}"
         if operation not in OPERATIONS:
@@ -131,9 +131,10 @@ class Lesson:
         if not send or asked != OPERATIONS[operation]:
             needs = ", ".join(f"{{{n}}}" for n in sorted(OPERATIONS[operation])) or "nothing more"
             raise InputError(
-                "this line does not say what it must, or asks for more.", where,
+                "this line does not say what it must, or asks for more.",
+                where,
                 f"It is told {needs}.",
-            )  # fmt: skip
+            )
         for pattern in (*says, *((done,) if done else ())):
             compiled(pattern, where)
         self.operations[operation] = Taught(send, says, done)
@@ -143,9 +144,10 @@ class Lesson:
         """This printer can't do it. Raises InputError where every printer must."""
         if operation in NEEDED:
             raise InputError(
-                f"every printer must be able to do '{operation}'.", f"operation {operation}",
+                f"every printer must be able to do '{operation}'.",
+                f"operation {operation}",
                 "Teach the line that asks for it.",
-            )  # fmt: skip
+            )
         self.operations.pop(operation, None)
         self.absent.add(operation)
 
@@ -158,12 +160,13 @@ class Lesson:
                 "nothing goes down before an upward move was seen and measured.",
                 f"operation {operation}",
                 f"Try ‘lift’: {PROOF_MM:g} mm up. Measure it, and type what you see.",
-            )  # fmt: skip
+            )
         if operation not in HARMLESS and operation not in TRIES:
             return GuardRefused(
-                "this is not tried from here.", f"operation {operation}",
+                "this is not tried from here.",
+                f"operation {operation}",
                 "Link with the finished dialect: the guard bounds it there.",
-            )  # fmt: skip
+            )
         return None
 
     def lines_to_try(self, operation: str) -> tuple[str, ...]:
@@ -172,8 +175,10 @@ class Lesson:
         if no is not None:
             raise no
         scale = {"mm": 1.0, "um": 1e-3, "inch": INCH_MM}.get(self.length, 1.0)
-        told = {k: v / scale if k == "mm" and isinstance(v, float) else v
-                for k, v in TRIES.get(operation, {}).items()}  # fmt: skip
+        told = {
+            k: v / scale if k == "mm" and isinstance(v, float) else v
+            for k, v in TRIES.get(operation, {}).items()
+        }
         return tuple(filled(t, told, operation) for t in self.operations[operation].send)
 
     def tried(self, operation: str, said: list[str]) -> str:
@@ -225,16 +230,23 @@ class Lesson:
                 "unit and direction of z are not said.", "units", "Choose both: nothing is guessed."
             )
         document: dict[str, Any] = {
-            "format": "tallgrain-dialect", "version": 1, "name": self.name,
+            "format": "tallgrain-dialect",
+            "version": 1,
+            "name": self.name,
             "absent": sorted(set(OPTIONAL) - set(self.operations)),
-            "framing": {"done": self.done, "busy": list(self.busy),
-                        **({"greeting": self.greeting} if self.greeting else {})},
+            "framing": {
+                "done": self.done,
+                "busy": list(self.busy),
+                **({"greeting": self.greeting} if self.greeting else {}),
+            },
             "units": {"length": self.length, "temperature": self.temperature, "z": self.z},
-            "troubles": [{"line": line, "reason": reason} if reason else {"line": line}
-                         for line, reason in self.troubles],
+            "troubles": [
+                {"line": line, "reason": reason} if reason else {"line": line}
+                for line, reason in self.troubles
+            ],
             "operations": {name: _table(one) for name, one in self.operations.items()},
             "values": self.values,
-        }  # fmt: skip
+        }
         text = tomlkit.dumps(document)
         parse_dialect(text, f"{self.name}.toml")
         return text

@@ -42,9 +42,11 @@ class ConsoleUrl:
     record: str = ""
 
     def __str__(self) -> str:
-        return f"{self.scheme}:{self.where}" if self.scheme == "serial" else (
-            f"{self.scheme}://{self.where}"
-        )  # fmt: skip
+        return (
+            f"{self.scheme}:{self.where}"
+            if self.scheme == "serial"
+            else (f"{self.scheme}://{self.where}")
+        )
 
 
 def parse_console_url(url: str, remote: bool = True) -> ConsoleUrl:
@@ -57,9 +59,10 @@ def parse_console_url(url: str, remote: bool = True) -> ConsoleUrl:
         raise InputError(f"'{url}' is not a link.", "--link", "Check its host and port.") from None
     if parts.scheme not in SCHEMES:
         raise InputError(
-            f"'{url}' is not a link.", "--link",
+            f"'{url}' is not a link.",
+            "--link",
             "Give tcp://host:port, serial:/dev/…, socket://host:port or rfc2217://host:port.",
-        )  # fmt: skip
+        )
     where = head.removeprefix(f"{parts.scheme}:").removeprefix("//")
     if parts.scheme == "serial":
         where = parts.path or where
@@ -71,9 +74,10 @@ def parse_console_url(url: str, remote: bool = True) -> ConsoleUrl:
     dialect = asked.get("dialect", [""])[0]
     if not dialect:
         raise InputError(
-            "a text console needs a dialect: what its lines mean.", "--link",
+            "a text console needs a dialect: what its lines mean.",
+            "--link",
             "Add ?dialect=NAME or ?dialect=FILE.toml to the address.",
-        )  # fmt: skip
+        )
     baud = asked.get("baud", [""])[0]
     if baud and not baud.isdecimal():
         raise InputError(f"'{baud}' is no baud rate.", "--link", "Give a number, such as 115200.")
@@ -101,8 +105,9 @@ class _Socket:
         except (OSError, ValueError) as error:
             raise LinkError(
                 f"no printer answers there ({getattr(error, 'strerror', None) or error}).",
-                str(url), "Check that it is switched on and the address is right.",
-            ) from None  # fmt: skip
+                str(url),
+                "Check that it is switched on and the address is right.",
+            ) from None
         self._socket.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
 
     def read(self) -> bytes:
@@ -162,10 +167,11 @@ def _why(url: ConsoleUrl, error: Exception) -> tuple[str, str, str]:
         with suppress(OSError, KeyError):
             group = path.group()
         return (
-            "you may not use this device.", str(url),
+            "you may not use this device.",
+            str(url),
             f"Add yourself to the group {group or 'dialout'} (sudo usermod -aG "
             f"{group or 'dialout'} $USER), then log in again.",
-        )  # fmt: skip
+        )
     if number in (errno.EBUSY, errno.EWOULDBLOCK) or "lock" in str(error).lower():
         return ("another program holds this device.", str(url), "Close it there, then link again.")
     words = getattr(error, "strerror", None) or str(error)

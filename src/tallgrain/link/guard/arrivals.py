@@ -80,9 +80,10 @@ class Motions:
         tripped = self.printer.touch(floor)
         asked = f"touch straight down from {_told(before)}, not under z = {floor:.3f}"
         if not (
-            abs(tripped.x - before.x) <= ARRIVES_MM and abs(tripped.y - before.y) <= ARRIVES_MM
+            abs(tripped.x - before.x) <= ARRIVES_MM
+            and abs(tripped.y - before.y) <= ARRIVES_MM
             and floor - ARRIVES_MM <= tripped.z <= before.z + ARRIVES_MM
-        ):  # fmt: skip
+        ):
             raise self._not_so(asked, f"a trip at {_told(tripped)}")
         self._stood = replace(was, position=tripped)
         return tripped
@@ -99,9 +100,10 @@ class Motions:
         if met is not None:
             here = state.position
             if (
-                abs(here.x - met.x) > ARRIVES_MM or abs(here.y - met.y) > ARRIVES_MM
+                abs(here.x - met.x) > ARRIVES_MM
+                or abs(here.y - met.y) > ARRIVES_MM
                 or here.z < met.z - ARRIVES_MM
-            ):  # fmt: skip
+            ):
                 raise self._not_so(
                     "reference", f"a trip at {_told(met)} while it stands at {_told(here)}"
                 )
@@ -163,10 +165,11 @@ class Motions:
     def _not_so(self, asked: str, told: str) -> NotAsAsked:
         self._stood = None
         return NotAsAsked(
-            f"the printer was asked to {asked} and told {told}.", self.printer.identity.name,
+            f"the printer was asked to {asked} and told {told}.",
+            self.printer.identity.name,
             "Nothing moves further and nothing of it is stored. Look where the nozzle stands; if "
             "it does so again, what speaks for this printer is wrong.",
-        )  # fmt: skip
+        )
 
 
 def _told(place: Place) -> str:

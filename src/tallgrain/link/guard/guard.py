@@ -140,9 +140,10 @@ class Guard:
         if not self.trust.looks.seen or abs(self.trust.z - self.trust.looks.newest.z) > ARRIVES_MM:
             self.trust.looks.forget()
             raise TrustLost(
-                "the nozzle moved since that look was taken.", self.printer.identity.name,
+                "the nozzle moved since that look was taken.",
+                self.printer.identity.name,
                 "Look again, now that it stands still.",
-            )  # fmt: skip
+            )
         self.trust.stands_at = state.position
         step = self.trust.looks.step(self.trust.z, self._near, self.trust.felt)
         try:
@@ -284,8 +285,9 @@ class Guard:
                 raise JobError(
                     f"the printer holds {held.get(meaning)} {unit_of(meaning)} as its "
                     f"{meaning.replace('_', ' ')}, not the {value:.4f} that was set.",
-                    self.printer.identity.name, "Read its values, and set it again.",
-                )  # fmt: skip
+                    self.printer.identity.name,
+                    "Read its values, and set it again.",
+                )
         return read
 
     @property
@@ -343,9 +345,10 @@ class Guard:
         state = self.trust.look() if carried else self.trust.moved(self.trust.motions.still)
         if carried and not state.extended:
             raise JobError(
-                "the probe was not picked up.", self.printer.identity.name,
+                "the probe was not picked up.",
+                self.printer.identity.name,
                 "Look at its perch and its magnets. Nothing was touched.",
-            )  # fmt: skip
+            )
         if state.tripped:
             raise JobError(
                 "the probe reads tripped while it hangs free.",

@@ -85,8 +85,10 @@ class HandMoves:
     def _refuse_beyond_travel(self, to: Place) -> None:
         travel = self._sheet.travel
         for axis, value, (low, high) in (
-            ("x", to.x, travel.x), ("y", to.y, travel.y), ("z", to.z, travel.z),
-        ):  # fmt: skip
+            ("x", to.x, travel.x),
+            ("y", to.y, travel.y),
+            ("z", to.z, travel.z),
+        ):
             if not low - 1e-6 <= value <= high + 1e-6:
                 end = low if value < low else high
                 raise GuardRefused(
@@ -136,15 +138,17 @@ class HandMoves:
             lowest = self._floors.lowest("step", here.x, here.y)
             if lowest is None:
                 raise GuardRefused(
-                    "how much room is under the nozzle was not said.", "step",
+                    "how much room is under the nozzle was not said.",
+                    "step",
                     "Say what you see, or which gauge slides free.",
-                )  # fmt: skip
+                )
             if here.z + dz < lowest - 1e-6:
                 left = max(here.z - lowest, 0.0)
                 raise GuardRefused(
-                    f"only {left:.2f} mm of the room that you said is left.", "step",
+                    f"only {left:.2f} mm of the room that you said is left.",
+                    "step",
                     "Look or feel again, then go on.",
-                )  # fmt: skip
+                )
         with self._leave(here.z + dz):
             state = self._trust.moved(lambda: self._trust.motions.go(here.x, here.y, here.z + dz))
         self._trust.z = state.position.z
@@ -182,8 +186,9 @@ class HandMoves:
         if mm < 0 and shift + mm < -MOST_NEARER_MM - 1e-9:
             raise GuardRefused(
                 f"prints are shifted by {-shift:.3f} mm nearer to the plate already.",
-                "nudge", "Stop it, and take what was learnt into the trip height.",
-            )  # fmt: skip
+                "nudge",
+                "Stop it, and take what was learnt into the trip height.",
+            )
         return self._trust.moved(lambda: self._printer.nudge(mm))
 
     def go_above(self, x: float, y: float) -> Place:

@@ -94,9 +94,10 @@ class Looks:
         if wrong:
             self.forget()
             raise GuardRefused(
-                f"{wrong}: both are thrown away.", "clearance",
+                f"{wrong}: both are thrown away.",
+                "clearance",
                 "Begin again with a look of which you are sure; it is checked from 10 mm higher.",
-            )  # fmt: skip
+            )
         if self.due:
             self.seen.pop()  # typed once more before anything moved: the newer one counts
         self.seen.append(Look(z, mm, fits))
@@ -110,9 +111,10 @@ class Looks:
             self.forget()
             raise GuardRefused(
                 f"what was seen before can't be so where {mm:g} mm do not fit: all looks are "
-                "thrown away.", "clearance",
+                "thrown away.",
+                "clearance",
                 "Raise the nozzle, and begin again with a look of which you are sure.",
-            )  # fmt: skip
+            )
 
     def _wrong(self, look: Look) -> str:
         seen = self.seen[:-1] if self.due else self.seen
@@ -194,8 +196,9 @@ def _refuse_senseless(mm: float, fits: bool) -> None:
             "clearance",
             "Push something of known thickness under the nozzle (a block, a coin, a gauge) and "
             "give the thickest that fits.",
-        )  # fmt: skip
+        )
     raise GuardRefused(
-        f"a clearance of {mm:g} mm can't be used.", "clearance",
+        f"a clearance of {mm:g} mm can't be used.",
+        "clearance",
         f"Give {least:g} to {MOST_MM:g} mm that you are sure of.",
-    )  # fmt: skip
+    )

@@ -88,9 +88,12 @@ class Trust:
         """What the next program has to know before it moves anything down, as figures."""
         frame = self._looked_in
         return {
-            "boot": frame.boot if frame else "", "frame": frame.frame if frame else 0,
-            "looks": self.looks.told(), "blind": self.blind, "felt": self.felt,
-        }  # fmt: skip
+            "boot": frame.boot if frame else "",
+            "frame": frame.frame if frame else 0,
+            "looks": self.looks.told(),
+            "blind": self.blind,
+            "felt": self.felt,
+        }
 
     def recall(self, doubt: dict[str, Any]) -> None:
         """Know what an earlier program left: its looks count while neither power-on nor frame is
@@ -121,8 +124,9 @@ class Trust:
             return
         raise ProbeDoubted(
             "the last way down met nothing, so the probe may be dead: nothing goes down.",
-            self.printer.identity.name, self._finger,
-        ).with_option("Run it again with --finger.")  # fmt: skip
+            self.printer.identity.name,
+            self._finger,
+        ).with_option("Run it again with --finger.")
 
     @property
     def _finger(self) -> str:
@@ -163,9 +167,10 @@ class Trust:
         state = self.printer.state()
         if state.printing:
             raise JobError(
-                "the printer prints.", self.printer.identity.name,
+                "the printer prints.",
+                self.printer.identity.name,
                 "Wait until the print has ended, then go on.",
-            )  # fmt: skip
+            )
         while state.moving and time.monotonic() < until:
             time.sleep(0.02)
             state = self.printer.state()
@@ -277,8 +282,9 @@ class Trust:
         if not self.may_move():
             raise GuardRefused(
                 "nothing owns this motion, so that nothing could halt it.",
-                self.printer.identity.name, "Nothing moved. This is a fault in Tall Grain itself.",
-            )  # fmt: skip
+                self.printer.identity.name,
+                "Nothing moved. This is a fault in Tall Grain itself.",
+            )
 
     def _explained(self, no: PrinterRefused) -> JobError:
         name = self.printer.identity.name

@@ -73,13 +73,16 @@ class Asking:
         names = dialect_names()
         known += [f"serial:{d.path}?dialect={names[0]}" for d in devices()]
         url, ok = QInputDialog.getItem(
-            self._window, "Link",
+            self._window,
+            "Link",
             "Address of the printer: tcp://host:port, or a text console's with its dialect,\n"
             f"such as serial:/dev/ttyUSB0?dialect=NAME. Dialects: {', '.join(names)}.",
-            known or ["tcp://127.0.0.1:"], 0, True,
-        )  # fmt: skip
+            known or ["tcp://127.0.0.1:"],
+            0,
+            True,
+        )
         if ok and url.strip():
-            session.link_to(url.strip())
+            session.linking.link_to(url.strip())
 
     def network(self, error: TallGrainError) -> None:
         """A printer on another computer is linked to once a person said so."""
@@ -87,18 +90,24 @@ class Asking:
             session = self._window.session
             url = session.url
             self._offer(
-                "Another computer", f"{error.what[:1].upper()}{error.what[1:]}",
+                "Another computer",
+                f"{error.what[:1].upper()}{error.what[1:]}",
                 "Link to it only where you trust the network between them.",
-                "Link to it", lambda: session.link_to(url, remote=True), "Don't",
-            )  # fmt: skip
+                "Link to it",
+                lambda: session.linking.link_to(url, remote=True),
+                "Don't",
+            )
 
     def name(self, old: str, error: TallGrainError) -> None:
         """A stored printer can't be read: its name may be the reason, and can be mended."""
         self._offer(
-            "Tall Grain", f"The printer {printable(old)!r} can't be shown: {error.what}",
+            "Tall Grain",
+            f"The printer {printable(old)!r} can't be shown: {error.what}",
             "Its surveys are kept. Another name may be all that it needs.",
-            "Rename it …", lambda: self.rename(old), "Leave it",
-        )  # fmt: skip
+            "Rename it …",
+            lambda: self.rename(old),
+            "Leave it",
+        )
 
     def rename_shown(self) -> None:
         """Call the printer that is shown otherwise."""
@@ -121,15 +130,18 @@ class Asking:
         """A person's hands go to the printer; where it is hot, cooling is offered first."""
         s = self._window.session
         state = s.state if s.link is LinkState.UP and not s.busy else None
-        s.set_hands(True)
+        s.motion.set_hands(True)
         if state is None or max(state.plate.now_c, state.nozzle.now_c) < HOT_C:
             return
         self._offer(
             "Hands in",
             f"The plate is at {state.plate.now_c:.0f} °C and the nozzle at "
             f"{state.nozzle.now_c:.0f} °C. Nothing moves until you say that your hands are clear.",
-            "", "Heaters off, let it cool", lambda: s.set_heat(0.0, 0.0), "I know that it is hot",
-        )  # fmt: skip
+            "",
+            "Heaters off, let it cool",
+            lambda: s.set_heat(0.0, 0.0),
+            "I know that it is hot",
+        )
 
     # Windows of their own
 

@@ -17,9 +17,11 @@ def _ask(parent: QWidget, words: str, *answers: str) -> str:
     box.setText(words)
     made: dict[str, QPushButton | None] = {}
     for i, answer in enumerate(answers):
-        role = QMessageBox.ButtonRole.AcceptRole if i == 0 and len(answers) > 1 else (
-            QMessageBox.ButtonRole.DestructiveRole
-        )  # fmt: skip
+        role = (
+            QMessageBox.ButtonRole.AcceptRole
+            if i == 0 and len(answers) > 1
+            else (QMessageBox.ButtonRole.DestructiveRole)
+        )
         made[answer] = box.addButton(answer, role)
     box.addButton("Stay", QMessageBox.ButtonRole.RejectRole)
     box.exec()
@@ -44,7 +46,7 @@ def may_close(window: "Window") -> bool:
             return False
         if answer == "Keep and close" and s.printer is not None:
             # In the thread that owns the link; closing waits for it.
-            s.worker.do("keep", s.printer.keep_values)
+            s.motion.worker.do("keep", s.printer.keep_values)
     if s.busy:
         told = "The printer is at work. Closing breaks it off and raises the nozzle."
         return bool(_ask(window, told, "Break off and close"))

@@ -93,9 +93,12 @@ class Filing(QObject):
             found = read(None, None)
         else:
             found = told_of(
-                read(told.extent, told.layout), told.taken_at, told.sheet, told.nozzle_c,
+                read(told.extent, told.layout),
+                told.taken_at,
+                told.sheet,
+                told.nozzle_c,
                 told.plate_c,
-            )  # fmt: skip
+            )
         found = found.for_machine(sheet.name)
         check_placed(found, sheet, where)
         return sheet.name, self._session.ledger.add_survey(found)
@@ -112,9 +115,8 @@ class Filing(QObject):
         if asked and self._last is not None and sheet is not None:
             read, where = self._last
             dialog = MatrixDialog(
-                sheet, where, self._window, isinstance(error, OpenLayout),
-                self._session.plate_sheet,
-            )  # fmt: skip
+                sheet, where, self._window, isinstance(error, OpenLayout), self._session.plate_sheet
+            )
             dialog.accepted.connect(lambda: self._take(read, where, dialog.told()))
             dialog.open()
             return

@@ -84,8 +84,9 @@ class Menus:
             self.acts.need(self.add(edit, words, act, keys), reason)
         edit.addSeparator()
         self.acts.need(self.add(edit, "Put this survey &away", window.put_away_shown), self._survey)
-        self.acts.need(self.add(edit, "Put this &printer away", window.put_away_printer),
-                       self._free_printer)  # fmt: skip
+        self.acts.need(
+            self.add(edit, "Put this &printer away", window.put_away_printer), self._free_printer
+        )
         self.add(edit, "What is put away …", asking.away)
 
     def _printer(self) -> str:
@@ -103,9 +104,11 @@ class Menus:
         self.link_action = self.add(printer, "&Link …", window.asking.link, "Ctrl+L")
         self.acts.need(self.link_action, self._printer)
         self.add(printer, "&Teach a console …", window.teach_console)
-        self.acts.need(self.add(printer, "&Rename this printer …", window.asking.rename_shown),
-                       self._free_printer)  # fmt: skip
-        self.unlink_action = self.add(printer, "&Unlink", session.unlink)
+        self.acts.need(
+            self.add(printer, "&Rename this printer …", window.asking.rename_shown),
+            self._free_printer,
+        )
+        self.unlink_action = self.add(printer, "&Unlink", session.linking.unlink)
         self.keep_action = self.add(
             printer, "&Keep its values (survive power-off)", window.values.keep, "Ctrl+Shift+K"
         )
@@ -120,13 +123,15 @@ class Menus:
         tones.setCheckable(True)
         tones.setChecked(True)
         printer.addSeparator()
-        self.add(printer, "&Stop (Esc while it moves)", session.halt)
+        self.add(printer, "&Stop (Esc while it moves)", session.motion.halt)
 
     def _survey_menu(self) -> None:
         window = self._window
         survey = self.menu("&Survey")
         self.add(survey, "&Survey, or the one next step", window.primary, "F5")
-        self.add(survey, "&Resume the survey that is shown", self._session.resume_survey, "F7")
+        self.add(
+            survey, "&Resume the survey that is shown", self._session.motion.resume_survey, "F7"
+        )
         self.add(survey, "&Break off", window.secondary, "F8")
         self.add(survey, "&Plan points …", window.plan, "F6")
         for words, rounds, keys in (

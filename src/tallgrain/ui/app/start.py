@@ -20,6 +20,8 @@ if TYPE_CHECKING:
     from tallgrain.ui.app.window import Window
 
 log = logging.getLogger(__name__)
+
+CALM_MS = 400
 # Qt ends the application when its last Python name goes.
 _kept: "list[QApplication]" = []
 
@@ -131,7 +133,25 @@ def open_window() -> int:
     if not ledger.writable:
         window.setWindowTitle("Tall Grain – read only: nothing can be stored in this folder")
     window.show()
+    furnish_when_idle(window)
     return app.exec()
+
+
+def furnish_when_idle(window: "Window") -> None:
+    """Build the pages that were not shown yet, one at a time while nothing is under way, so that
+    the first visit to a station waits for nothing, in the middle of a survey too."""
+    from tallgrain.ui.session.timers import timer
+
+    left = [name for name, room in window.rooms.items() if not room.is_open]
+
+    def furnish() -> None:
+        if not left:
+            calm.stop()
+        elif not window.session.busy:
+            window.open(left.pop(0))
+
+    calm = timer(window, CALM_MS, furnish)
+    calm.start()
 
 
 def open_demo(seed: int = demo.SEED, speed: float = 20.0) -> int:
@@ -143,6 +163,7 @@ def open_demo(seed: int = demo.SEED, speed: float = 20.0) -> int:
         app = application()
         window = demo_window(workshop)
         window.show()
+        furnish_when_idle(window)
         return app.exec()
     finally:
         workshop.close()
@@ -162,7 +183,7 @@ def demo_window(workshop: Workshop, printer: str = DEMO_PRINTER) -> "Window":
         sheet = session.sheet
         if sheet is not None and demo.year_of(sheet.name) is not None:
             session.plate_sheet = sheet.sheets[0].name if sheet.sheets else None
-            session.link_to(workshop.address(sheet.name))
+            session.linking.link_to(workshop.address(sheet.name))
 
     session.choose_printer(printer)
     window.refresh_printers()

@@ -5,13 +5,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Generic, TypeVar, cast
 
 from PyQt6.QtCore import QEvent, QObject, QSettings, Qt
-from PyQt6.QtGui import (
-    QCloseEvent,
-    QDragEnterEvent,
-    QDropEvent,
-    QKeyEvent,
-    QUndoStack,
-)
+from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QUndoStack
 from PyQt6.QtWidgets import (
     QApplication,
     QHBoxLayout,
@@ -97,9 +91,15 @@ class Window(QMainWindow):
         checks = ProbeWork(session)
         self.values = ValuesWork(session, checks, data_home() / "backups")
         shared = Shared(
-            session, self.drafts, checks, self.values, SkewWork(session, checks, self.values),
-            DriftWork(session, checks), self.visit, self.take_event,
-        )  # fmt: skip
+            session,
+            self.drafts,
+            checks,
+            self.values,
+            SkewWork(session, checks, self.values),
+            DriftWork(session, checks),
+            self.visit,
+            self.take_event,
+        )
         self.shared = shared
         self.rooms: dict[str, Room] = {kind.name: kind(shared) for kind in ROUTE}
         self._build()
@@ -128,7 +128,7 @@ class Window(QMainWindow):
 
     def _build(self) -> None:
         self.header = Header(self.session)
-        self.header.stop.connect(self.session.halt)
+        self.header.stop.connect(self.session.motion.halt)
         self.header.printer_chosen.connect(self.session.choose_printer)
         self.route = Route(list(self.rooms))
         self.route.chosen.connect(self.visit)
@@ -284,7 +284,7 @@ class Window(QMainWindow):
 
     def hands_clear(self) -> None:
         """They are away again."""
-        self.session.set_hands(False)
+        self.session.motion.set_hands(False)
 
     def tell(self, error: TallGrainError) -> None:
         """Say what went wrong and what to do; the window goes on."""
@@ -325,8 +325,8 @@ class Window(QMainWindow):
 
     def halt_key(self) -> None:
         """Esc while Tall Grain owns a motion."""
-        if not self.session.halting:
-            self.session.halt()
+        if not self.session.motion.halting:
+            self.session.motion.halt()
 
     def _settings(self) -> QSettings:
         return QSettings(str(data_home() / "window.ini"), QSettings.Format.IniFormat)

@@ -93,9 +93,11 @@ class Hands(QObject):
             ("Take the sheet off and put it &back", partial(do, "hands.reseat")),
             ("Switch the printer off and &on", partial(do, "hands.power")),
             ("&Reflash it: all values are lost", partial(do, "hands.reflash")),
-            ("&Make the link silent at the next touch",
-             partial(do, "hands.fault", fault="silent:1:120")),
-        ]  # fmt: skip
+            (
+                "&Make the link silent at the next touch",
+                partial(do, "hands.fault", fault="silent:1:120"),
+            ),
+        ]
 
     def _feel(self) -> None:
         self.act("hands.gauge", thickness_mm=self.bench().gauge_mm)
@@ -189,14 +191,17 @@ def told_words(method: str, result: dict[str, Any]) -> str:
         return f"The caliper reads {result['measured_mm']:.2f} mm."
     if method == "hands.gauge":
         return {
-            "free": "The gauge slides free.", "grips": "The gauge grips.",
+            "free": "The gauge slides free.",
+            "grips": "The gauge grips.",
             "stuck": "The gauge is stuck.",
-        }[result["feel"]]  # fmt: skip
+        }[result["feel"]]
     if method != "hands.look":
         return ""
-    lines = [{
-        "out": "The probe is out.", "away": "The probe is away.", "fixed": "The probe is fixed.",
-    }[result["probe"]]]  # fmt: skip
+    lines = [
+        {"out": "The probe is out.", "away": "The probe is away.", "fixed": "The probe is fixed."}[
+            result["probe"]
+        ]
+    ]
     if "mark" in result:
         right, rear = result["mark"]["right_mm"], result["mark"]["rear_mm"]
         lines.append(

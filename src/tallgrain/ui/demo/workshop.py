@@ -26,10 +26,21 @@ class Workshop:
         if printer in self._running:
             return
         command = [
-            sys.executable, "-m", "tallgrain", "standin", "--machine", printer, "--with-parent",
-            "--pace", "real", "--speed", str(self._speed), "--seed", str(self._seed),
+            sys.executable,
+            "-m",
+            "tallgrain",
+            "standin",
+            "--machine",
+            printer,
+            "--with-parent",
+            "--pace",
+            "real",
+            "--speed",
+            str(self._speed),
+            "--seed",
+            str(self._seed),
             *self._extra,
-        ]  # fmt: skip
+        ]
         self._running[printer] = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
 
     def ports(self, printer: str = DEMO_PRINTER) -> dict[str, str]:

@@ -39,9 +39,10 @@ class Finder(QDialog):
                 self.found.addItem(item)
         items = [self.found.item(i) for i in range(self.found.count())]
         able = [
-            i for i, item in enumerate(items)
+            i
+            for i, item in enumerate(items)
             if item is not None and item.flags() & Qt.ItemFlag.ItemIsEnabled
-        ]  # fmt: skip
+        ]
         self.found.setCurrentRow(able[0] if able else -1)
 
     def _run(self) -> None:

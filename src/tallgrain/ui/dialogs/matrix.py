@@ -20,7 +20,7 @@ from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.errors import InputError
 from tallgrain.formats.layout import Layout
 from tallgrain.formats.matrix_text import Extent, checked_extent
-from tallgrain.ui.widgets.parts import FigureBox, button, label
+from tallgrain.ui.widgets.parts import amount, button, label
 
 SIDES = ("Left column at x", "Right column at x", "Front row at y", "Rear row at y")
 
@@ -42,9 +42,13 @@ class MatrixDialog(QDialog):
     `open_layout`: it could be points as well."""
 
     def __init__(
-        self, sheet: MachineSheet, where: str, parent: QWidget, open_layout: bool = False,
+        self,
+        sheet: MachineSheet,
+        where: str,
+        parent: QWidget,
+        open_layout: bool = False,
         plate_sheet: str | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         super().__init__(parent)
         self.setWindowTitle("What is this table?" if open_layout else "Where does this matrix lie?")
         column = QVBoxLayout(self)
@@ -68,12 +72,7 @@ class MatrixDialog(QDialog):
         box = Reach(sheet).box
         self.boxes = []
         for name, value in zip(SIDES, (box.x0, box.x1, box.y0, box.y1), strict=True):
-            made = FigureBox()
-            made.setRange(-10_000, 10_000)
-            made.setDecimals(2)
-            made.setSuffix(" mm")
-            made.setValue(value)
-            made.setAccessibleName(name)
+            made = amount(-10_000, 10_000, name, decimals=2, suffix=" mm", value=value)
             form.addRow(name, made)
             self.boxes.append(made)
         self.rows = QComboBox()
@@ -81,26 +80,7 @@ class MatrixDialog(QDialog):
         self.rows.addItem("the rear of the plate", False)
         self.rows.setAccessibleName("The first row is")
         form.addRow("The first row is", self.rows)
-        self.taken = QDateTimeEdit(QDateTime.currentDateTime())
-        self.taken.setCalendarPopup(True)
-        self.taken.setDisplayFormat("yyyy-MM-dd HH:mm")
-        self.taken.setAccessibleName("Measured at")
-        form.addRow("Measured at", self.taken)
-        self.heat = []
-        for name, most in (("Nozzle", 600), ("Plate", 300)):
-            heat = FigureBox()
-            heat.setRange(-51, most)
-            heat.setDecimals(0)
-            heat.setSuffix(" °C")
-            heat.setSpecialValueText("not known")
-            heat.setValue(-51)
-            heat.setAccessibleName(f"{name} temperature, if known")
-            form.addRow(name, heat)
-            self.heat.append(heat)
-        self.sheet = QLineEdit(plate_sheet or "")
-        self.sheet.setPlaceholderText("not known")
-        self.sheet.setAccessibleName("Sheet on the plate")
-        form.addRow("Sheet", self.sheet)
+        self._conditions(form, plate_sheet)
         column.addLayout(form)
         self.problem = label(role="rust", wrap=True)
         column.addWidget(self.problem)
@@ -109,6 +89,31 @@ class MatrixDialog(QDialog):
         column.addWidget(done)
 
         self._follow()
+
+    def _conditions(self, form: QFormLayout, plate_sheet: str | None) -> None:
+        """When it was measured, how warm and on which sheet."""
+        self.taken = QDateTimeEdit(QDateTime.currentDateTime())
+        self.taken.setCalendarPopup(True)
+        self.taken.setDisplayFormat("yyyy-MM-dd HH:mm")
+        self.taken.setAccessibleName("Measured at")
+        form.addRow("Measured at", self.taken)
+        self.heat = []
+        for name, most in (("Nozzle", 600), ("Plate", 300)):
+            heat = amount(
+                -51,
+                most,
+                f"{name} temperature, if known",
+                decimals=0,
+                suffix=" °C",
+                empty="not known",
+                value=-51,
+            )
+            form.addRow(name, heat)
+            self.heat.append(heat)
+        self.sheet = QLineEdit(plate_sheet or "")
+        self.sheet.setPlaceholderText("not known")
+        self.sheet.setAccessibleName("Sheet on the plate")
+        form.addRow("Sheet", self.sheet)
 
     def _follow(self) -> None:
         matrix = self.layout_box.currentData() == "matrix"
@@ -121,9 +126,13 @@ class MatrixDialog(QDialog):
         layout = self.layout_box.currentData()
         when = self.taken.dateTime().toPyDateTime().astimezone()
         return Told(
-            layout, self.extent() if layout == "matrix" else None, when,
-            self.sheet.text().strip() or None, nozzle, plate,
-        )  # fmt: skip
+            layout,
+            self.extent() if layout == "matrix" else None,
+            when,
+            self.sheet.text().strip() or None,
+            nozzle,
+            plate,
+        )
 
     def extent(self) -> Extent:
         """What was said."""

@@ -29,7 +29,7 @@ from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.state import SurveyPlan
 from tallgrain.ui.session.surveying import remember_plan
 from tallgrain.ui.session.worker import Worker
-from tallgrain.ui.widgets.parts import button, label
+from tallgrain.ui.widgets.parts import amount, button, label, put, whole
 from tallgrain.ui.widgets.words import count_of, duration, mm
 
 KINDS = (
@@ -98,8 +98,7 @@ class PlanDialog(QDialog):
         self.none = button("&Clear")
         self.none.clicked.connect(self.clear_places)
         row = QHBoxLayout()
-        for part in (self.program, self.file, self.none):
-            row.addWidget(part)
+        put(row, self.program, self.file, self.none)
         row.addStretch(1)
         self._form.addRow("", row)
         self.printed = label(role="muted", wrap=True)
@@ -172,22 +171,14 @@ class PlanDialog(QDialog):
         return made
 
     def _count(self, name: str, value: int, limits: tuple[int, int]) -> QSpinBox:
-        box = QSpinBox()
-        box.setRange(*limits)
-        box.setValue(value)
-        box.setAccessibleName(name)
+        box = whole(*limits, name, value=value)
         box.valueChanged.connect(self._changed)
         return box
 
     def _amount(
         self, name: str, low: float, high: float, value: float, unit: str
     ) -> QDoubleSpinBox:
-        box = QDoubleSpinBox()
-        box.setRange(low, high)
-        box.setDecimals(0)
-        box.setValue(value)
-        box.setSuffix(unit)
-        box.setAccessibleName(name)
+        box = amount(low, high, name, decimals=0, value=value, suffix=unit)
         box.valueChanged.connect(self._changed)
         return box
 

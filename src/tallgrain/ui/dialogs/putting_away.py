@@ -31,8 +31,9 @@ class AwayDialog(QDialog):
         self.put = button("&Put this event away")
         self.put.clicked.connect(self._put_event)
         for head, part, act in (
-            ("", self.away, self.back), ("Events of this printer", self.events, self.put),
-        ):  # fmt: skip
+            ("", self.away, self.back),
+            ("Events of this printer", self.events, self.put),
+        ):
             if head:
                 column.addWidget(label(head, "head"))
             column.addWidget(part)

@@ -9,7 +9,6 @@ from PyQt6.QtGui import QTextCursor
 from PyQt6.QtWidgets import (
     QComboBox,
     QDialog,
-    QDoubleSpinBox,
     QFileDialog,
     QGridLayout,
     QHBoxLayout,
@@ -30,7 +29,7 @@ from tallgrain.link.console.transport import ConsoleUrl, devices, opened
 from tallgrain.textio import unwritable, write_text
 from tallgrain.ui.app import theme
 from tallgrain.ui.session.worker import Worker
-from tallgrain.ui.widgets.parts import button, label, put, tell
+from tallgrain.ui.widgets.parts import amount, button, label, put, tell
 
 US, PRINTER = "→ ", "  "
 PARTS = ("z", "x", "y", "met_z", "nozzle_c", "nozzle_to_c", "plate_c", "plate_to_c", "live", "kept")
@@ -87,10 +86,14 @@ class TeachingDialog(QDialog):
         self.line.setAccessibleName("A line to send")
         self.line.returnPressed.connect(self.send)
         column.addWidget(self.line)
-        column.addWidget(label(
-            "Nothing is sent but what you type or try. A line that moves the printer moves it: "
-            "keep it well above the plate.", "muted", wrap=True,
-        ))  # fmt: skip
+        column.addWidget(
+            label(
+                "Nothing is sent but what you type or try. A line that moves the printer moves it: "
+                "keep it well above the plate.",
+                "muted",
+                wrap=True,
+            )
+        )
         return column
 
     def _right(self) -> QVBoxLayout:
@@ -107,10 +110,16 @@ class TeachingDialog(QDialog):
             self.z.addItem(words, way)
         self.length.setAccessibleName("The unit of lengths")
         self.z.setAccessibleName("The direction of z")
-        for i, (words, part) in enumerate((
-            ("name", self.name), ("a reply ends with", self.ends), ("busy", self.busy),
-            ("a no", self.no), ("unit", self.length), ("direction", self.z),
-        )):  # fmt: skip
+        for i, (words, part) in enumerate(
+            (
+                ("name", self.name),
+                ("a reply ends with", self.ends),
+                ("busy", self.busy),
+                ("a no", self.no),
+                ("unit", self.length),
+                ("direction", self.z),
+            )
+        ):
             grid.addWidget(label(words, role="muted"), i // 2, 2 * (i % 2))
             grid.addWidget(part, i // 2, 2 * (i % 2) + 1)
         for edit in (self.name, self.ends, self.busy, self.no):
@@ -169,11 +178,13 @@ class TeachingDialog(QDialog):
         for part in (self.teach, self.try_it, self.out):
             acts.addWidget(part, 1)
         proof = QHBoxLayout()
-        self.rose = QDoubleSpinBox()
-        self.rose.setRange(-400, 400)
-        self.rose.setDecimals(1)
-        self.rose.setSuffix(" mm up, by my ruler")
-        self.rose.setAccessibleName("How far the nozzle went up, measured")
+        self.rose = amount(
+            -400,
+            400,
+            "How far the nozzle went up, measured",
+            decimals=1,
+            suffix=" mm up, by my ruler",
+        )
         self.saw = button("I &measured this")
         self.saw.clicked.connect(self.measured)
         proof.addWidget(self.rose, 1)

@@ -127,8 +127,14 @@ def paint_adjusters(painter: QPainter, rect: QRectF, seen: Dials) -> None:
     top = QPointF(rect.center().x(), rect.top() + 22)
     text(painter, top, f"{seen.caption}  ·  {side}", CENTRE, 13, bold=True)
     low = QPointF(rect.center().x(), rect.bottom() - 10)
-    text(painter, low, f"colours from {mm(-seen.span, 2)} to {mm(seen.span, 2)} mm about the plane",
-         CENTRE, 11, theme.MUTED)  # fmt: skip
+    text(
+        painter,
+        low,
+        f"colours from {mm(-seen.span, 2)} to {mm(seen.span, 2)} mm about the plane",
+        CENTRE,
+        11,
+        theme.MUTED,
+    )
     painter.restore()
 
 
@@ -142,8 +148,10 @@ def _heights(painter: QPainter, view: View, seen: Dials) -> None:
         if seen.under:
             raster = raster[:, ::-1]
         half = 0.5 * (xs[1] - xs[0]), 0.5 * (ys[1] - ys[0])
-        corners = [view.at(xs[0] - half[0], ys[-1] + half[1]),
-                   view.at(xs[-1] + half[0], ys[0] - half[1])]  # fmt: skip
+        corners = [
+            view.at(xs[0] - half[0], ys[-1] + half[1]),
+            view.at(xs[-1] + half[0], ys[0] - half[1]),
+        ]
         ends = [_flipped(at, view, seen) for at in corners]
         painter.drawImage(QRectF(*ends).normalized(), height_image(raster, seen.span))
         return

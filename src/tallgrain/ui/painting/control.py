@@ -95,9 +95,13 @@ def paint_control(painter: QPainter, rect: QRectF, picture: ControlPicture) -> N
 
 
 def _row(
-    painter: QPainter, box: QRectF, xs: np.ndarray, figures: np.ndarray,
-    chart: ControlChart | None, cursor: int | None,
-) -> None:  # fmt: skip
+    painter: QPainter,
+    box: QRectF,
+    xs: np.ndarray,
+    figures: np.ndarray,
+    chart: ControlChart | None,
+    cursor: int | None,
+) -> None:
     low, high = float(figures.min()), float(figures.max())
     if chart is not None:
         low, high = min(low, chart.low), max(high, chart.high)

@@ -51,11 +51,25 @@ class Picture:
     def ground(self) -> tuple[object, ...]:
         """What the drawing depends on, but for the line and the cursor, which move."""
         return (
-            id(self.sheet), id(self.points), id(self.heights), id(self.chart), self.dropped,
-            self.now, self.flags, self.show_points, self.show_reach, self.caption,
-            self.middle, self.pinned, self.crossed, self.light, self.route, self.room, self.ringed,
+            id(self.sheet),
+            id(self.points),
+            id(self.heights),
+            id(self.chart),
+            self.dropped,
+            self.now,
+            self.flags,
+            self.show_points,
+            self.show_reach,
+            self.caption,
+            self.middle,
+            self.pinned,
+            self.crossed,
+            self.light,
+            self.route,
+            self.room,
+            self.ringed,
             self.wipe,
-        )  # fmt: skip
+        )
 
 
 @dataclass(frozen=True)
@@ -279,9 +293,11 @@ def _frame(painter: QPainter, picture: Picture, view: View) -> None:
 
 
 def _support(
-    painter: QPainter, at: QPointF, name: str,
+    painter: QPainter,
+    at: QPointF,
+    name: str,
     side: Qt.AlignmentFlag = Qt.AlignmentFlag.AlignHCenter,
-) -> None:  # fmt: skip
+) -> None:
     painter.setPen(pen(theme.INK, 1.4))
     painter.setBrush(theme.GOLD_WASH)
     painter.drawEllipse(at, 8, 8)
@@ -438,9 +454,13 @@ def _figure(value: float) -> str:
 
 
 def paint_scale(
-    painter: QPainter, rect: QRectF, chart: Chart, caption: tuple[str, str], middle: str,
+    painter: QPainter,
+    rect: QRectF,
+    chart: Chart,
+    caption: tuple[str, str],
+    middle: str,
     pinned: bool,
-) -> None:  # fmt: skip
+) -> None:
     """Draw the height scale at the right of a rectangle."""
     painter.save()
     height = min(rect.height() - 110, 220.0)
@@ -455,11 +475,7 @@ def paint_scale(
     x = bar.right() + 7
     text(painter, QPointF(bar.left(), bar.top() - 12), caption[0], pixels=12)
     text(painter, QPointF(bar.left(), bar.bottom() + 20), caption[1], pixels=12)
-    for share, words in (
-        (0.0, mm(chart.span, 2, True)),
-        (0.5, middle),
-        (1.0, mm(-chart.span, 2)),
-    ):
+    for share, words in ((0.0, mm(chart.span, 2, True)), (0.5, middle), (1.0, mm(-chart.span, 2))):
         y = bar.top() + share * height
         painter.setPen(pen(theme.INK, 1))
         painter.drawLine(QPointF(bar.right(), y), QPointF(bar.right() + 4, y))

@@ -47,9 +47,16 @@ def paint_nozzle(painter: QPainter, tip: QPointF) -> None:
     painter.setBrush(theme.METAL)
     painter.drawRect(QRectF(tip.x() - 52, tip.y() - 120, 104, 56))
     painter.setBrush(theme.INK)
-    painter.drawPolygon(QPolygonF([
-        tip + QPointF(-52, -64), tip + QPointF(52, -64), tip + QPointF(9, 0), tip + QPointF(-9, 0)
-    ]))  # fmt: skip
+    painter.drawPolygon(
+        QPolygonF(
+            [
+                tip + QPointF(-52, -64),
+                tip + QPointF(52, -64),
+                tip + QPointF(9, 0),
+                tip + QPointF(-9, 0),
+            ]
+        )
+    )
 
 
 def _view(painter: QPainter, rect: QRectF, side: Side) -> None:
@@ -61,8 +68,13 @@ def _view(painter: QPainter, rect: QRectF, side: Side) -> None:
     painter.setBrush(hatched(theme.MUTED))
     painter.drawRect(plate)
     text(painter, QPointF(plate.left() + 4, ground + 42), "plate", pixels=13, colour=theme.MUTED)
-    text(painter, QPointF(plate.left() + 4, rect.bottom() - 12), "from the side, not to scale",
-         pixels=11, colour=theme.MUTED)  # fmt: skip
+    text(
+        painter,
+        QPointF(plate.left() + 4, rect.bottom() - 12),
+        "from the side, not to scale",
+        pixels=11,
+        colour=theme.MUTED,
+    )
     gap = None
     if side.z is not None and side.t_set is not None:
         t = side.found.t if side.found is not None and side.found.t is not None else side.t_set
@@ -72,28 +84,54 @@ def _view(painter: QPainter, rect: QRectF, side: Side) -> None:
     tip = QPointF(rect.center().x() - 10, ground - up)
     paint_nozzle(painter, tip)
     if gap is None:
-        text(painter, QPointF(rect.center().x(), rect.top() + 40), "not over the place yet", CENTRE,
-             14, theme.MUTED)  # fmt: skip
+        text(
+            painter,
+            QPointF(rect.center().x(), rect.top() + 40),
+            "not over the place yet",
+            CENTRE,
+            14,
+            theme.MUTED,
+        )
         return
     thick = max(side.gauge * scale, 2.0)
     painter.setPen(pen(theme.INK, 1))
     painter.setBrush(theme.GRAIN)
     painter.drawRect(QRectF(tip.x() - 16, ground - thick, rect.right() - tip.x() - 20, thick))
-    text(painter, QPointF(rect.right() - 24, ground - thick - 6), f"gauge {side.gauge:g} mm", RIGHT,
-         12)  # fmt: skip
+    text(
+        painter,
+        QPointF(rect.right() - 24, ground - thick - 6),
+        f"gauge {side.gauge:g} mm",
+        RIGHT,
+        12,
+    )
     sure = "gap" if side.found is not None and side.found.t is not None else "gap by the printer"
-    text(painter, QPointF(rect.left() + 14, rect.top() + 36), f"{sure} {mm(gap)} mm", pixels=15,
-         bold=True)  # fmt: skip
-    text(painter, QPointF(rect.left() + 14, rect.top() + 58), f"printer's z {mm(side.z, 4)} mm",
-         pixels=13, colour=theme.MUTED)  # fmt: skip
+    text(
+        painter,
+        QPointF(rect.left() + 14, rect.top() + 36),
+        f"{sure} {mm(gap)} mm",
+        pixels=15,
+        bold=True,
+    )
+    text(
+        painter,
+        QPointF(rect.left() + 14, rect.top() + 58),
+        f"printer's z {mm(side.z, 4)} mm",
+        pixels=13,
+        colour=theme.MUTED,
+    )
 
 
 def _ladder(painter: QPainter, rect: QRectF, side: Side) -> None:
     """Each feel at the printer's z less its gauge: there all gauges speak of the same height."""
     box = rect.adjusted(66, 46, -92, -40)
     painter.fillRect(box, theme.PANEL)
-    text(painter, QPointF(box.left() - 52, box.top() - 16), "z less the gauge, mm", pixels=12,
-         colour=theme.MUTED)  # fmt: skip
+    text(
+        painter,
+        QPointF(box.left() - 52, box.top() - 16),
+        "z less the gauge, mm",
+        pixels=12,
+        colour=theme.MUTED,
+    )
     span = _span(side)
     if span is None:
         text(painter, QPointF(box.center()), "no feel yet", CENTRE, 14, theme.MUTED)
@@ -112,8 +150,9 @@ def _ladder(painter: QPainter, rect: QRectF, side: Side) -> None:
         _rung(painter, at, feel)
         if all(abs(at.y() - other) > 13 for other in taken):
             taken.append(at.y())
-            text(painter, QPointF(box.left() - 8, at.y() + 4), mm(height, 4), RIGHT, 11,
-                 theme.MUTED)  # fmt: skip
+            text(
+                painter, QPointF(box.left() - 8, at.y() + 4), mm(height, 4), RIGHT, 11, theme.MUTED
+            )
     now = None if side.z is None else side.z - side.gauge
     if now is not None and low <= now <= high:
         painter.setPen(pen(theme.INK, 1.4, Qt.PenStyle.DashLine))
@@ -142,9 +181,12 @@ def _span(side: Side) -> tuple[float, float] | None:
 
 
 def _estimate(
-    painter: QPainter, box: QRectF, side: Side, y: Callable[[float], float],
+    painter: QPainter,
+    box: QRectF,
+    side: Side,
+    y: Callable[[float], float],
     span: tuple[float, float],
-) -> None:  # fmt: skip
+) -> None:
     """The band where a gauge grips, by t ± 2u."""
     found = side.found
     if found is None or found.interval is None or found.t is None or side.t_set is None:
@@ -169,9 +211,9 @@ def _rung(painter: QPainter, at: QPointF, feel: Feel) -> None:
         painter.drawEllipse(at, 6, 6)
         return
     way = 6.0 if feel.feel == "free" else -6.0
-    painter.drawPolygon(QPolygonF([
-        at + QPointF(-6, -way * 0.7), at + QPointF(6, -way * 0.7), at + QPointF(0, way)
-    ]))  # fmt: skip
+    painter.drawPolygon(
+        QPolygonF([at + QPointF(-6, -way * 0.7), at + QPointF(6, -way * 0.7), at + QPointF(0, way)])
+    )
 
 
 def feels_of(feels: Sequence[Feel]) -> tuple[Feel, ...]:

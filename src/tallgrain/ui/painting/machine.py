@@ -61,10 +61,12 @@ def _handles(sheet: MachineSheet) -> list[Handle]:
     found = []
     if sheet.probe.kind != "nozzle":
         found.append(Handle(("probe",), (datum[0] + dx, datum[1] + dy), "probe"))
-    found += [Handle(("supports", i), s.at, f"support {s.name}")
-              for i, s in enumerate(sheet.supports)]  # fmt: skip
-    found += [Handle(("adjusters", i), a.at, f"adjuster {a.name}")
-              for i, a in enumerate(sheet.adjusters)]  # fmt: skip
+    found += [
+        Handle(("supports", i), s.at, f"support {s.name}") for i, s in enumerate(sheet.supports)
+    ]
+    found += [
+        Handle(("adjusters", i), a.at, f"adjuster {a.name}") for i, a in enumerate(sheet.adjusters)
+    ]
     for i, keep_out in enumerate(sheet.keep_outs):
         box = keep_out.outline
         found.append(Handle(("keep_outs", i, 1), (box.x1, box.y1), f"corner of {keep_out.name}"))
@@ -191,8 +193,13 @@ def _head(painter: QPainter, sheet: MachineSheet, view: View) -> None:
         painter.setBrush(theme.GRAIN)
         painter.drawEllipse(probe, 6.5, 6.5)
         below = probe.y() > nozzle.y() - 2
-        text(painter, probe + QPointF(0, 20 if below else -11), "probe",
-             Qt.AlignmentFlag.AlignHCenter, 12)  # fmt: skip
+        text(
+            painter,
+            probe + QPointF(0, 20 if below else -11),
+            "probe",
+            Qt.AlignmentFlag.AlignHCenter,
+            12,
+        )
     painter.setBrush(theme.INK)
     tip = (QPointF(-6, -6), QPointF(6, -6), QPointF(0, 5))
     painter.drawPolygon(QPolygonF([nozzle + corner for corner in tip]))

@@ -46,8 +46,6 @@ def hatched(colour: QColor) -> QBrush:
 def triangle(at: QPointF, size: float, up: bool) -> QPolygonF:
     """A small triangle whose tip touches a place from below (up) or above."""
     to = size if up else -size
-    return QPolygonF([
-        at,
-        QPointF(at.x() - size * 0.6, at.y() + to),
-        QPointF(at.x() + size * 0.6, at.y() + to),
-    ])  # fmt: skip
+    return QPolygonF(
+        [at, QPointF(at.x() - size * 0.6, at.y() + to), QPointF(at.x() + size * 0.6, at.y() + to)]
+    )

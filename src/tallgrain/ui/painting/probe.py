@@ -45,9 +45,16 @@ def paint_head(painter: QPainter, rect: QRectF, head: Head) -> None:
     painter.setBrush(theme.PANEL)
     painter.drawRect(QRectF(tip.x() - 17, tip.y() - 64, 34, 38))
     painter.setBrush(theme.INK)
-    painter.drawPolygon(QPolygonF([
-        tip + QPointF(-17, -26), tip + QPointF(17, -26), tip + QPointF(3, 0), tip + QPointF(-3, 0)
-    ]))  # fmt: skip
+    painter.drawPolygon(
+        QPolygonF(
+            [
+                tip + QPointF(-17, -26),
+                tip + QPointF(17, -26),
+                tip + QPointF(3, 0),
+                tip + QPointF(-3, 0),
+            ]
+        )
+    )
     text(painter, tip + QPointF(26, -34), "nozzle", pixels=13)
     side = -1 if head.probe_left else 1
     _probe(painter, tip, head, side)
@@ -58,8 +65,13 @@ def paint_head(painter: QPainter, rect: QRectF, head: Head) -> None:
     painter.drawEllipse(at + QPointF(8, -5), 8, 8)
     text(painter, at + QPointF(26, 1), f"the probe {reads}", pixels=16, bold=True)
     _room(painter, rect, head, ground, tip)
-    text(painter, QPointF(rect.left() + 24, rect.bottom() - 14),
-         "from the front, not to scale", pixels=11, colour=theme.MUTED)  # fmt: skip
+    text(
+        painter,
+        QPointF(rect.left() + 24, rect.bottom() - 14),
+        "from the front, not to scale",
+        pixels=11,
+        colour=theme.MUTED,
+    )
     painter.restore()
 
 
@@ -112,15 +124,25 @@ def _room(painter: QPainter, rect: QRectF, head: Head, ground: float, tip: QPoin
     painter.drawLine(QPointF(x, tip.y()), QPointF(x, ground))
     for y in (tip.y(), ground):
         painter.drawLine(QPointF(x - 6, y), QPointF(x + 6, y))
-    text(painter, QPointF(x - 12, min((tip.y() + ground) / 2 + 5, ground - 6)),
-         f"about {mm(head.height_mm, 2)} mm", RIGHT, 14, bold=True)  # fmt: skip
+    text(
+        painter,
+        QPointF(x - 12, min((tip.y() + ground) / 2 + 5, ground - 6)),
+        f"about {mm(head.height_mm, 2)} mm",
+        RIGHT,
+        14,
+        bold=True,
+    )
     if head.gauge_mm:
         thick = max(min(head.gauge_mm, 4.0) * 15, 3.0)
         painter.setPen(pen(theme.INK, 1))
         painter.setBrush(theme.GOLD_WASH)
         painter.drawRect(QRectF(tip.x() - 20, ground - thick, 150, thick))
-        text(painter, QPointF(tip.x() + 138, min(ground - thick / 2 + 4, ground - 6)),
-             f"gauge {head.gauge_mm:g} mm", pixels=13)  # fmt: skip
+        text(
+            painter,
+            QPointF(tip.x() + 138, min(ground - thick / 2 + 4, ground - 6)),
+            f"gauge {head.gauge_mm:g} mm",
+            pixels=13,
+        )
     if head.room_mm is not None:
         words = f"steps may go down {mm(max(head.room_mm, 0.0), 2)} mm more"
         text(painter, QPointF(rect.right() - 24, rect.top() + 35), words, RIGHT, 13)
@@ -154,8 +176,7 @@ def paint_claims(
         if ring * scale < half:
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawEllipse(middle, ring * scale, ring * scale)
-            text(painter, middle + QPointF(ring * scale - 3, -3), f"{ring}", RIGHT, 11,
-                 theme.MUTED)  # fmt: skip
+            text(painter, middle + QPointF(ring * scale - 3, -3), f"{ring}", RIGHT, 11, theme.MUTED)
             painter.setPen(pen(theme.LINE, 1))
     painter.setPen(pen(theme.METAL, 1.2))
     painter.drawLine(QPointF(box.left(), middle.y()), QPointF(box.right(), middle.y()))
@@ -169,9 +190,9 @@ def paint_claims(
     text(painter, QPointF(box.right() + 8, middle.y() + 4), "right", pixels=13, colour=theme.MUTED)
     painter.setPen(pen(theme.INK, 1.4))
     painter.setBrush(theme.INK)
-    painter.drawPolygon(QPolygonF([
-        middle + QPointF(-7, -7), middle + QPointF(7, -7), middle + QPointF(0, 6)
-    ]))  # fmt: skip
+    painter.drawPolygon(
+        QPolygonF([middle + QPointF(-7, -7), middle + QPointF(7, -7), middle + QPointF(0, 6)])
+    )
     text(painter, middle + QPointF(10, 18), "nozzle", pixels=12)
     _claims(painter, middle, scale, claims, box)
     painter.restore()
@@ -195,9 +216,16 @@ def _claims(
         elif shape == "dot":
             painter.drawEllipse(at, 6, 6)
         elif shape == "diamond":
-            painter.drawPolygon(QPolygonF([
-                at + QPointF(0, -7), at + QPointF(7, 0), at + QPointF(0, 7), at + QPointF(-7, 0)
-            ]))  # fmt: skip
+            painter.drawPolygon(
+                QPolygonF(
+                    [
+                        at + QPointF(0, -7),
+                        at + QPointF(7, 0),
+                        at + QPointF(0, 7),
+                        at + QPointF(-7, 0),
+                    ]
+                )
+            )
         else:
             painter.drawLine(at - QPointF(6, 6), at + QPointF(6, 6))
             painter.drawLine(at - QPointF(6, -6), at + QPointF(6, -6))
@@ -215,9 +243,12 @@ def _claims(
 
 
 def paint_series(
-    painter: QPainter, rect: QRectF, places: Sequence[Sequence[float]],
-    found: Repeatability | None, total: int,
-) -> None:  # fmt: skip
+    painter: QPainter,
+    rect: QRectF,
+    places: Sequence[Sequence[float]],
+    found: Repeatability | None,
+    total: int,
+) -> None:
     """Each touch about the mean of its place (µm), in the order of time."""
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -251,13 +282,23 @@ def paint_series(
             y = at(0, um).y()
             painter.drawLine(QPointF(box.left(), y), QPointF(box.right(), y))
             figure = f"{um:+g}".replace("-", "−") if k else "0"
-            text(painter, QPointF(box.left() - 8, y + 4), figure, RIGHT, 11,
-                 theme.MUTED)  # fmt: skip
+            text(painter, QPointF(box.left() - 8, y + 4), figure, RIGHT, 11, theme.MUTED)
     _dots(painter, at, about, found, box)
-    text(painter, QPointF(box.left(), box.top() - 10), "µm about the mean of each place", pixels=13,
-         colour=theme.MUTED)  # fmt: skip
-    text(painter, QPointF(box.center().x(), box.bottom() + 30), "touches in the order of time",
-         CENTRE, 12, theme.MUTED)  # fmt: skip
+    text(
+        painter,
+        QPointF(box.left(), box.top() - 10),
+        "µm about the mean of each place",
+        pixels=13,
+        colour=theme.MUTED,
+    )
+    text(
+        painter,
+        QPointF(box.center().x(), box.bottom() + 30),
+        "touches in the order of time",
+        CENTRE,
+        12,
+        theme.MUTED,
+    )
     painter.restore()
 
 
@@ -274,8 +315,14 @@ def _dots(
             painter.drawLine(QPointF(x, box.top()), QPointF(x, box.bottom()))
         if len(about) > 1:
             x = at(i + (len(values) - 1) / 2, 0).x()
-            text(painter, QPointF(x, box.bottom() + 15), f"place {place + 1}", CENTRE, 11,
-                 theme.MUTED)  # fmt: skip
+            text(
+                painter,
+                QPointF(x, box.bottom() + 15),
+                f"place {place + 1}",
+                CENTRE,
+                11,
+                theme.MUTED,
+            )
         for touch, value in enumerate(values):
             dot = at(i, float(value) * 1000)
             if (place, touch) in dropped:
@@ -312,8 +359,19 @@ def paint_beam(painter: QPainter, rect: QRectF, found: Beam) -> None:
         painter.setBrush(theme.GRAIN)
         painter.drawEllipse(at(px, pt), 5, 5)
         text(painter, at(px, pt) + QPointF(0, -10), mm(pt, 2), CENTRE, 11)
-        text(painter, QPointF(at(px, pt).x(), box.bottom() + 16), f"x {px:g}", CENTRE, 11,
-             theme.MUTED)  # fmt: skip
-    text(painter, QPointF(box.left(), box.top() - 10), "trip height along x, mm", pixels=12,
-         colour=theme.MUTED)  # fmt: skip
+        text(
+            painter,
+            QPointF(at(px, pt).x(), box.bottom() + 16),
+            f"x {px:g}",
+            CENTRE,
+            11,
+            theme.MUTED,
+        )
+    text(
+        painter,
+        QPointF(box.left(), box.top() - 10),
+        "trip height along x, mm",
+        pixels=12,
+        colour=theme.MUTED,
+    )
     painter.restore()

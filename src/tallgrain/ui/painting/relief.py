@@ -98,10 +98,12 @@ def _surface(painter: QPainter, rect: QRectF, place: _Place, picture: ReliefPict
             _ready.pop(next(iter(_ready)))
         _ready[key] = picture.chart, ReliefOf(picture.chart, picture.view.exaggeration, scale)
     frame = Frame(
-        int(rect.width() * fine), int(rect.height() * fine), scale,
+        int(rect.width() * fine),
+        int(rect.height() * fine),
+        scale,
         (place.centre.x() - rect.left() - place.right0 * place.scale) * fine,
         (place.centre.y() - rect.top() + place.up0 * place.scale) * fine,
-    )  # fmt: skip
+    )
     heights, light = _ready[key][1].seen(picture.view, frame)
     painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
     painter.drawImage(rect, lit_image(heights, picture.chart.span, light))
@@ -131,9 +133,11 @@ def _names(painter: QPainter, place: _Place, picture: ReliefPicture) -> None:
     x, y = box.middle
     out = 0.055 * max(box.width, box.depth)
     names = (
-        ("front", x, box.y0 - out), ("rear", x, box.y1 + out),
-        ("left", box.x0 - out, y), ("right", box.x1 + out, y),
-    )  # fmt: skip
+        ("front", x, box.y0 - out),
+        ("rear", x, box.y1 + out),
+        ("left", box.x0 - out, y),
+        ("right", box.x1 + out, y),
+    )
     for name, at_x, at_y in names:
         at = place.point(picture.view, at_x, at_y, picture.chart.low.z)
         text(painter, at, name, Qt.AlignmentFlag.AlignHCenter, 12, theme.MUTED)
@@ -152,5 +156,11 @@ def _extremes(painter: QPainter, place: _Place, picture: ReliefPicture) -> None:
         painter.setPen(pen(theme.LINE))
         painter.setBrush(theme.PANEL)
         painter.drawRoundedRect(box, 3, 3)
-        text(painter, QPointF(tip.x(), box.bottom() - 5), words,
-             Qt.AlignmentFlag.AlignHCenter, 12, bold=True)  # fmt: skip
+        text(
+            painter,
+            QPointF(tip.x(), box.bottom() - 5),
+            words,
+            Qt.AlignmentFlag.AlignHCenter,
+            12,
+            bold=True,
+        )

@@ -39,9 +39,12 @@ def paint_section(painter: QPainter, rect: QRectF, picture: SectionPicture) -> N
     _rules(painter, plot, span, length)
     x = rect.right() - RIGHT
     styles = (
-        Qt.PenStyle.SolidLine, Qt.PenStyle.DashLine, Qt.PenStyle.DotLine,
-        Qt.PenStyle.DashDotLine, Qt.PenStyle.DashDotDotLine,
-    )  # fmt: skip
+        Qt.PenStyle.SolidLine,
+        Qt.PenStyle.DashLine,
+        Qt.PenStyle.DotLine,
+        Qt.PenStyle.DashDotLine,
+        Qt.PenStyle.DashDotDotLine,
+    )
     for i, (name, line) in reversed(list(enumerate(picture.lines))):
         colour = theme.INK if i == 0 else theme.GOLD
         painter.setPen(pen(colour, 2.0 if i == 0 else 1.6, styles[min(i, 4)]))

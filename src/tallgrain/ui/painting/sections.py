@@ -49,9 +49,11 @@ def paint_sections(painter: QPainter, rect: QRectF, picture: SectionsPicture) ->
     if picture.b is not None:
         _line(painter, plot, picture.heights[picture.b], span, theme.INK, 2.0)
     count = len(picture.heights)
-    words = f"{count} surveys, each about its plane; - - A, — B" if named != {None} else (
-        f"{count} surveys, each about its plane"
-    )  # fmt: skip
+    words = (
+        f"{count} surveys, each about its plane; - - A, — B"
+        if named != {None}
+        else (f"{count} surveys, each about its plane")
+    )
     right = Qt.AlignmentFlag.AlignRight
     at = QPointF(rect.right() - RIGHT, rect.top() + 18)
     text(painter, at, words, right, 11, theme.MUTED)
@@ -65,9 +67,14 @@ def paint_sections(painter: QPainter, rect: QRectF, picture: SectionsPicture) ->
 
 
 def _line(
-    painter: QPainter, plot: QRectF, heights: np.ndarray, span: float, colour: object, width: float,
+    painter: QPainter,
+    plot: QRectF,
+    heights: np.ndarray,
+    span: float,
+    colour: object,
+    width: float,
     style: Qt.PenStyle = Qt.PenStyle.SolidLine,
-) -> None:  # fmt: skip
+) -> None:
     xs = np.linspace(plot.left(), plot.right(), len(heights))
     ys = plot.center().y() - np.clip(heights / span, -1.2, 1.2) * plot.height() / 2
     there = np.isfinite(ys)

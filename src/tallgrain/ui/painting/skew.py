@@ -96,16 +96,28 @@ def _wall(painter: QPainter, view: View, part: GaugePart) -> None:
     (left, middle), (right, _) = part.points["E"], part.points["F"]
     centre, half = (left + right) / 2, part.side / 2
     cut = half - CHAMFER_MM
-    ring = ((-cut, 0), (cut, 0), (half, CHAMFER_MM), (half, part.side - CHAMFER_MM),
-            (cut, part.side), (-cut, part.side), (-half, part.side - CHAMFER_MM),
-            (-half, CHAMFER_MM))  # fmt: skip
+    ring = (
+        (-cut, 0),
+        (cut, 0),
+        (half, CHAMFER_MM),
+        (half, part.side - CHAMFER_MM),
+        (cut, part.side),
+        (-cut, part.side),
+        (-half, part.side - CHAMFER_MM),
+        (-half, CHAMFER_MM),
+    )
     path = QPainterPath()
     path.addPolygon(QPolygonF([view.at(centre + x, z) for x, z in ring]))
     path.closeSubpath()
     hole = half - 14.0
-    path.addPolygon(QPolygonF([
-        view.at(centre + x, middle + z) for x, z in ((0, -hole), (hole, 0), (0, hole), (-hole, 0))
-    ]))  # fmt: skip
+    path.addPolygon(
+        QPolygonF(
+            [
+                view.at(centre + x, middle + z)
+                for x, z in ((0, -hole), (hole, 0), (0, hole), (-hole, 0))
+            ]
+        )
+    )
     path.closeSubpath()
     path.setFillRule(Qt.FillRule.OddEvenFill)
     painter.setPen(pen(theme.INK, 1.4))
@@ -166,8 +178,13 @@ def _around(painter: QPainter, rect: QRectF, view: View, seen: GaugeView) -> Non
     middle = rect.center()
     text(painter, QPointF(middle.x(), rect.top() + 16), f"{high} ↑", CENTRE, 12, theme.MUTED)
     text(painter, QPointF(rect.left() + 8, middle.y()), f"← {left}", colour=theme.MUTED)
-    text(painter, QPointF(rect.right() - 8, middle.y()), f"{right} →",
-         Qt.AlignmentFlag.AlignRight, colour=theme.MUTED)  # fmt: skip
+    text(
+        painter,
+        QPointF(rect.right() - 8, middle.y()),
+        f"{right} →",
+        Qt.AlignmentFlag.AlignRight,
+        colour=theme.MUTED,
+    )
     told = f"{SEEN[part.plane]} · {low} below"
     if part.plane == "xy":
         told = f"{SEEN['xy']} · the arrow on the part points to the rear"

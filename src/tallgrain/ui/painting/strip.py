@@ -94,15 +94,24 @@ def paint_strip(painter: QPainter, rect: QRectF, picture: StripPicture) -> None:
 def _ground(painter: QPainter, scale: StripScale, tolerance: float | None) -> None:
     plot = scale.plot
     painter.fillRect(plot, theme.PAPER)
-    step = next(s for s in (0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 5)
-                if (scale.high - scale.low) / s <= 4)  # fmt: skip
+    step = next(
+        s
+        for s in (0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 5)
+        if (scale.high - scale.low) / s <= 4
+    )
     for k in range(int(np.ceil(scale.low / step)), int(scale.high / step) + 1):
         y = scale.y(k * step)
         painter.setPen(pen(theme.LINE, 1))
         painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
         at = QPointF(plot.left() - 8, y + 4)
-        text(painter, at, mm(k * step, 3 if step < 0.01 else 2), Qt.AlignmentFlag.AlignRight, 11,
-             theme.MUTED)  # fmt: skip
+        text(
+            painter,
+            at,
+            mm(k * step, 3 if step < 0.01 else 2),
+            Qt.AlignmentFlag.AlignRight,
+            11,
+            theme.MUTED,
+        )
     if tolerance:
         y = scale.y(tolerance)
         painter.setPen(pen(theme.RUST, 1.2, Qt.PenStyle.DashLine))

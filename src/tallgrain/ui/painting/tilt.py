@@ -58,9 +58,11 @@ def _plan(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
         at = view.at(*support.at)
         painter.setPen(pen(theme.INK, 1.6))
         painter.setBrush(theme.GRAIN)
-        painter.drawPolygon(QPolygonF([
-            at + QPointF(0, -7), at + QPointF(7, 0), at + QPointF(0, 7), at + QPointF(-7, 0)
-        ]))  # fmt: skip
+        painter.drawPolygon(
+            QPolygonF(
+                [at + QPointF(0, -7), at + QPointF(7, 0), at + QPointF(0, 7), at + QPointF(-7, 0)]
+            )
+        )
         # Names stand outward, so that the plate stays free; the arrow stands on its support.
         out = -1.0 if support.at[0] < sheet.plate.outline.box.middle[0] - 1 else 1.0
         side = RIGHT if out < 0 else LEFT
@@ -111,8 +113,14 @@ def _levels(painter: QPainter, view: View, seen: Levelling, newest: TiltPass) ->
     painter.setBrush(theme.MUTED)
     painter.drawEllipse(tip, 3, 3)
     below = view.at(box.middle[0], box.y0) + QPointF(0, 18)
-    text(painter, below, f"rises {mm(rise)} mm over the plate, toward the dot", CENTRE, 12,
-         theme.MUTED)  # fmt: skip
+    text(
+        painter,
+        below,
+        f"rises {mm(rise)} mm over the plate, toward the dot",
+        CENTRE,
+        12,
+        theme.MUTED,
+    )
 
 
 def _arrow(painter: QPainter, at: QPointF, sent: float, most: float, out: float) -> None:
@@ -126,9 +134,9 @@ def _arrow(painter: QPainter, at: QPointF, sent: float, most: float, out: float)
     painter.setPen(pen(theme.GOLD, 3))
     painter.drawLine(foot, tip)
     painter.setBrush(theme.GOLD)
-    painter.drawPolygon(QPolygonF([
-        tip + QPointF(0, way * 8), tip + QPointF(-6, 0), tip + QPointF(6, 0)
-    ]))  # fmt: skip
+    painter.drawPolygon(
+        QPolygonF([tip + QPointF(0, way * 8), tip + QPointF(-6, 0), tip + QPointF(6, 0)])
+    )
     words = f"{mm(abs(sent), 4)} {'up' if sent > 0 else 'down'}"
     place = tip + QPointF(12 * out, 4 + 14 * way * (length < 30))
     text(painter, place, words, RIGHT if out < 0 else LEFT, 12, bold=True)
@@ -137,8 +145,13 @@ def _arrow(painter: QPainter, at: QPointF, sent: float, most: float, out: float)
 def _chart(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
     box = rect.adjusted(76, 26, -150, -30)
     painter.fillRect(box, theme.PANEL)
-    text(painter, QPointF(rect.left() + 12, rect.top() + 14), "Spread at the supports, mm",
-         pixels=13, bold=True)  # fmt: skip
+    text(
+        painter,
+        QPointF(rect.left() + 12, rect.top() + 14),
+        "Spread at the supports, mm",
+        pixels=13,
+        bold=True,
+    )
     spreads = [one.solved.before for one in seen.passes]
     low = min([LEAST_MM, *(s * 0.7 for s in spreads if s > 0)])
     high = max([MOST_MM, *(s * 1.4 for s in spreads)])
@@ -151,19 +164,26 @@ def _chart(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
         if low <= value <= high:
             painter.setPen(pen(theme.LINE, 1))
             painter.drawLine(QPointF(box.left(), y(value)), QPointF(box.right(), y(value)))
-            text(painter, QPointF(box.left() - 8, y(value) + 4), f"{value:g}", RIGHT, 11,
-                 theme.MUTED)  # fmt: skip
+            text(
+                painter, QPointF(box.left() - 8, y(value) + 4), f"{value:g}", RIGHT, 11, theme.MUTED
+            )
     marks = [(seen.sheet.tolerance.tilt_mm, "tolerance", theme.RUST)]
     if seen.passes:
         marks.append((seen.passes[-1].solved.noise, "noise of the probe", theme.MUTED))
     for value, words, colour in marks:
         painter.setPen(pen(colour, 1.2, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(box.left(), y(value)), QPointF(box.right(), y(value)))
-        text(painter, QPointF(box.right() + 6, y(value) + 4), f"{words} {mm(value)}", pixels=11,
-             colour=colour)  # fmt: skip
+        text(
+            painter,
+            QPointF(box.right() + 6, y(value) + 4),
+            f"{words} {mm(value)}",
+            pixels=11,
+            colour=colour,
+        )
     count = max(len(spreads), 4)
-    places = [QPointF(box.left() + (i + 0.5) * box.width() / count, y(s))
-              for i, s in enumerate(spreads)]  # fmt: skip
+    places = [
+        QPointF(box.left() + (i + 0.5) * box.width() / count, y(s)) for i, s in enumerate(spreads)
+    ]
     painter.setPen(pen(theme.GOLD, 1.6))
     painter.drawPolyline(QPolygonF(places))
     for i, (one, at) in enumerate(zip(seen.passes, places, strict=True)):

@@ -156,8 +156,9 @@ def _columns(painter: QPainter, rect: QRectF, seen: TowersView) -> None:
             f"{mm(abs(off))} ± {mm(2 * u.get(f'switch_mm.{tower}', 0.0))} mm",
             round_way if f"tower_angle_deg.{tower}" in u else "angle held",
             f"left over {seen.left[i] * 1000:+.0f} µm".replace("-", MINUS)
-            if np.isfinite(seen.left[i]) else "",
-        )  # fmt: skip
+            if np.isfinite(seen.left[i])
+            else "",
+        )
         for row, words in enumerate(lines):
             at = QPointF(left + (14 if row < 2 else 0), rect.top() + 44 + 1.6 * pixels * row)
             text(painter, at, words, pixels=pixels, colour=theme.MUTED if row == 3 else theme.INK)
@@ -173,6 +174,6 @@ def _arrow(painter: QPainter, middle: QPointF, share: float) -> None:
     painter.setPen(pen(theme.GOLD, 3))
     painter.drawLine(foot, tip)
     painter.setBrush(theme.GOLD)
-    painter.drawPolygon(QPolygonF([
-        tip + QPointF(0, 7 * way), tip + QPointF(-6, 0), tip + QPointF(6, 0)
-    ]))  # fmt: skip
+    painter.drawPolygon(
+        QPolygonF([tip + QPointF(0, 7 * way), tip + QPointF(-6, 0), tip + QPointF(6, 0)])
+    )

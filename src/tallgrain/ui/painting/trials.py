@@ -73,10 +73,14 @@ def _lines(
         # A strand that was not pressed down lies in waves.
         along = np.linspace(0, 1, 25)
         waves = loose * pitch * 0.55 * np.sin(along * 19 + i * 1.7)
-        painter.drawPolyline(QPolygonF([
-            QPointF(x0 + (x1 - x0) * a, y0 + (y1 - y0) * a + w)
-            for a, w in zip(along, waves, strict=True)
-        ]))  # fmt: skip
+        painter.drawPolyline(
+            QPolygonF(
+                [
+                    QPointF(x0 + (x1 - x0) * a, y0 + (y1 - y0) * a + w)
+                    for a, w in zip(along, waves, strict=True)
+                ]
+            )
+        )
 
 
 def paint_patch(painter: QPainter, rect: QRectF, place: dict[str, object]) -> None:
@@ -120,8 +124,13 @@ def paint_trials(painter: QPainter, rect: QRectF, seen: Trials) -> None:
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     box = rect.adjusted(40, 78, -40, -64)
-    text(painter, QPointF(box.left(), rect.top() + 30), "What the prints say of the trip height",
-         pixels=15, bold=True)  # fmt: skip
+    text(
+        painter,
+        QPointF(box.left(), rect.top() + 30),
+        "What the prints say of the trip height",
+        pixels=15,
+        bold=True,
+    )
     if seen.known is None or seen.now is None:
         words = "The first trial is printed as the printer stands."
         text(painter, box.center(), words, CENTRE, 14, theme.MUTED)
@@ -156,8 +165,13 @@ def paint_trials(painter: QPainter, rect: QRectF, seen: Trials) -> None:
         painter.setPen(pen(theme.RUST, 2, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(at, box.top() + 18), QPointF(at, base))
         text(painter, QPointF(at, box.top() + 12), "try next", CENTRE, 12, theme.RUST, True)
-        text(painter, QPointF(box.left(), rect.top() + 46), f"Next: {seen.next.why}", pixels=12,
-             colour=theme.MUTED)  # fmt: skip
+        text(
+            painter,
+            QPointF(box.left(), rect.top() + 46),
+            f"Next: {seen.next.why}",
+            pixels=12,
+            colour=theme.MUTED,
+        )
     painter.restore()
 
 
@@ -171,10 +185,21 @@ def _axis(painter: QPainter, box: QRectF, low: float, high: float, x: object) ->
         painter.setPen(pen(theme.LINE, 1))
         painter.drawLine(at, at + QPointF(0, 5))
         text(painter, at + QPointF(0, 18), mm(float(tick), 2), CENTRE, 11, theme.MUTED)
-    text(painter, QPointF(box.left(), box.bottom() + 34), "further from the plate", pixels=11,
-         colour=theme.MUTED)  # fmt: skip
-    text(painter, QPointF(box.right(), box.bottom() + 34), "nearer  ·  trip height, mm",
-         Qt.AlignmentFlag.AlignRight, 11, theme.MUTED)  # fmt: skip
+    text(
+        painter,
+        QPointF(box.left(), box.bottom() + 34),
+        "further from the plate",
+        pixels=11,
+        colour=theme.MUTED,
+    )
+    text(
+        painter,
+        QPointF(box.right(), box.bottom() + 34),
+        "nearer  ·  trip height, mm",
+        Qt.AlignmentFlag.AlignRight,
+        11,
+        theme.MUTED,
+    )
 
 
 def _trial(painter: QPainter, at: QPointF, number: int, trial: Trial) -> None:
@@ -212,10 +237,21 @@ def paint_shift(painter: QPainter, rect: QRectF, layer: float, shift: float, liv
         painter.setPen(pen(theme.RUST, 2))
         painter.drawLine(QPointF(at.x(), wanted), QPointF(at.x(), tip.y()))
         way = "away" if shift > 0 else "nearer"
-        text(painter, QPointF(at.x() + 8, (wanted + tip.y()) / 2 + 4), f"{mm(abs(shift))} mm {way}",
-             pixels=14, colour=theme.RUST, bold=True)  # fmt: skip
+        text(
+            painter,
+            QPointF(at.x() + 8, (wanted + tip.y()) / 2 + 4),
+            f"{mm(abs(shift))} mm {way}",
+            pixels=14,
+            colour=theme.RUST,
+            bold=True,
+        )
     told = "it prints" if live else "nothing is being printed"
     text(painter, QPointF(rect.left() + 30, rect.top() + 36), told, pixels=14, bold=live)
-    text(painter, QPointF(rect.left() + 30, rect.bottom() - 12), "from the side, not to scale",
-         pixels=11, colour=theme.MUTED)  # fmt: skip
+    text(
+        painter,
+        QPointF(rect.left() + 30, rect.bottom() - 12),
+        "from the side, not to scale",
+        pixels=11,
+        colour=theme.MUTED,
+    )
     painter.restore()

@@ -20,9 +20,11 @@ FACES = ((400, "B612-Regular.otf"), (700, "B612-Bold.otf"))
 def html_of(report: Report) -> str:
     """The whole file."""
     kept = Environment(
-        loader=FileSystemLoader(ASSETS), autoescape=True, undefined=StrictUndefined,
+        loader=FileSystemLoader(ASSETS),
+        autoescape=True,
+        undefined=StrictUndefined,
         trim_blocks=True,
-    )  # fmt: skip
+    )
     faces = [
         {
             "weight": weight,
@@ -31,13 +33,20 @@ def html_of(report: Report) -> str:
         for weight, name in FACES
     ]
     colours = {
-        "paper": theme.PAPER, "panel": theme.PANEL, "line": theme.LINE, "ink": theme.INK,
-        "muted": theme.MUTED, "shade": theme.SHADE,
-    }  # fmt: skip
+        "paper": theme.PAPER,
+        "panel": theme.PANEL,
+        "line": theme.LINE,
+        "ink": theme.INK,
+        "muted": theme.MUTED,
+        "shade": theme.SHADE,
+    }
     return kept.get_template(TEMPLATE).render(
-        report=report, blocks=[_told(block) for block in report.blocks], faces=faces,
-        colours={name: colour.name() for name, colour in colours.items()}, version=__version__,
-    )  # fmt: skip
+        report=report,
+        blocks=[_told(block) for block in report.blocks],
+        faces=faces,
+        colours={name: colour.name() for name, colour in colours.items()},
+        version=__version__,
+    )
 
 
 def _told(block: Block) -> dict[str, Any]:

@@ -110,32 +110,43 @@ def season_report(ledger: Ledger, season: PrinterSeason) -> Report:
         Words(season.advice, strong=True),
         Table(("", "", "conditions and uncertainty"), tuple(_figures(ledger, season, sight))),
         Heading(f"The newest survey, {day(newest.taken_at)}"),
-        _map(sheet, sight.chart, f"Survey {newest.ident}, {newest.conditions.sentence()}: heights "
-             "about the least-squares plane, mm."),
+        _map(
+            sheet,
+            sight.chart,
+            f"Survey {newest.ident}, {newest.conditions.sentence()}: heights "
+            "about the least-squares plane, mm.",
+        ),
         Heading("What changed"),
         *_changes(season),
         Heading("Every survey's shape"),
         _multiples(season, pictures),
         Heading("Charts"),
         Drawing(
-            lambda painter, rect: paint_control(painter, rect, _control(season)), 690, 560,
+            lambda painter, rect: paint_control(painter, rect, _control(season)),
+            690,
+            560,
             "A dot is a survey, a square on its tip one beyond three standard deviations of the "
             "baseline (shaded); the line weighs the newest most. Dotted: what was noted.",
         ),
-    ]  # fmt: skip
+    ]
     if season.thermal is not None:
         blocks += [Heading("What heat does"), Words(season.thermal.sentence)]
     if season.events:
         blocks += [Heading("What was noted"), _events(season.events)]
-    blocks += [Heading("The surveys"), _surveys(season), Heading("Method"),
-               *(Words(m) for m in METHOD)]  # fmt: skip
+    blocks += [
+        Heading("The surveys"),
+        _surveys(season),
+        Heading("Method"),
+        *(Words(m) for m in METHOD),
+    ]
     span = f"{day(drift.times[0])} to {day(drift.times[-1])}"
     return Report(
         f"{sheet.name}: the bed over the season",
         f"{count_of(len(drift.idents), 'survey')} in like conditions, {span}; plate "
         f"{_plate(sheet)}; written {day_time(now())} by Tall Grain {__version__}",
-        tuple(blocks), f"{sheet.name}, {span} · Tall Grain {__version__}",
-    )  # fmt: skip
+        tuple(blocks),
+        f"{sheet.name}, {span} · Tall Grain {__version__}",
+    )
 
 
 def _plate(sheet: MachineSheet) -> str:
@@ -151,10 +162,11 @@ def _figures(ledger: Ledger, season: PrinterSeason, sight: Sight) -> Iterator[tu
     newest = next(h for h in season.rows.heads if h.ident == drift.idents[-1])
     if judged is not None:
         yield (
-            "Flatness (FLTt)", f"{mm(judged.flatness.fltt)} mm",
+            "Flatness (FLTt)",
+            f"{mm(judged.flatness.fltt)} mm",
             f"± {mm(2 * judged.noise.u)} mm (k = 2), allowed {mm(sheet.tolerance.flatness_mm)}; "
             f"{newest.conditions.sentence()}",
-        )  # fmt: skip
+        )
         yield "Minimum zone", f"{mm(judged.zone_mm)} mm", "the least distance of two planes"
     gap = last_gap(ledger, sheet.name)
     if gap is not None:
@@ -162,10 +174,11 @@ def _figures(ledger: Ledger, season: PrinterSeason, sight: Sight) -> Iterator[tu
     if drift.slow is not None:
         slow = drift.slow
         yield (
-            "A stored survey holds", f"{slow.days:.0f} days",
+            "A stored survey holds",
+            f"{slow.days:.0f} days",
             f"{slow.rate * 1000:.2f} ± {slow.u * 1000:.2f} µm a day at the fastest place (k = 2), "
             f"{slow.surveys} surveys",
-        )  # fmt: skip
+        )
     yield "Changes", str(len(drift.happenings)), "steps and slow ways, see below"
     if season.trend is not None:
         yield "Probe", f"{season.trend.after * 1000:.1f} µm", season.trend.sentence
@@ -178,11 +191,13 @@ def _changes(season: PrinterSeason) -> Iterator[Block]:
         return
     rows = []
     for h in found:
-        rows.append((
-            h.sentence[:1].upper() + h.sentence[1:] + ".",
-            f"{min(h.confidence, 0.999) * 100:.1f} %",
-            "–" if h.event is None or not h.event.note else h.event.note,
-        ))  # fmt: skip
+        rows.append(
+            (
+                h.sentence[:1].upper() + h.sentence[1:] + ".",
+                f"{min(h.confidence, 0.999) * 100:.1f} %",
+                "–" if h.event is None or not h.event.note else h.event.note,
+            )
+        )
     yield Table(("what, when, beside which note", "sure by", "the note says"), tuple(rows))
     for note in season.drift.notes:
         yield Words(f"{note[:1].upper()}{note[1:]}.")
@@ -193,22 +208,28 @@ def _multiples(season: PrinterSeason, pictures: Tiles) -> Drawing:
     chosen = list(range(len(heads)))
     if len(chosen) > MOST_TILES:
         chosen = sorted({round(i) for i in np.linspace(0, len(heads) - 1, MOST_TILES)})
-    figures = dict(zip(season.drift.idents, season.drift.figures[:, TERMS.index("flatness")],
-                       strict=True))  # fmt: skip
+    figures = dict(
+        zip(season.drift.idents, season.drift.figures[:, TERMS.index("flatness")], strict=True)
+    )
     shown = tuple(
-        Tile(i, day(heads[i].taken_at),
-             mm(float(figures[heads[i].ident])) if heads[i].ident in figures else "unlike",
-             "" if heads[i].ident in figures else "·")
+        Tile(
+            i,
+            day(heads[i].taken_at),
+            mm(float(figures[heads[i].ident])) if heads[i].ident in figures else "unlike",
+            "" if heads[i].ident in figures else "·",
+        )
         for i in chosen
-    )  # fmt: skip
+    )
     width = 690.0
     tall = layout_of(width, season.sheet).height(len(shown))
     picture = Multiples(season.sheet, pictures, shown)
     return Drawing(
-        lambda painter, rect: paint_multiples(painter, rect.width(), picture), width, tall,
+        lambda painter, rect: paint_multiples(painter, rect.width(), picture),
+        width,
+        tall,
         f"One scale for all: ± {mm(pictures.span, 2)} mm about each survey's own plane, brown "
         "ridge, teal hollow; flatness in mm; dashed: another sheet, another heat, or broken off.",
-    )  # fmt: skip
+    )
 
 
 def _control(season: PrinterSeason) -> ControlPicture:
@@ -218,9 +239,13 @@ def _control(season: PrinterSeason) -> ControlPicture:
         (drift.idents.index(h.survey), next(iter(h.sizes)), h.sentence) for h in drift.happenings
     )
     return ControlPicture(
-        np.array([t.timestamp() for t in drift.times]), charts, drift.figures, drift.base, changes,
+        np.array([t.timestamp() for t in drift.times]),
+        charts,
+        drift.figures,
+        drift.base,
+        changes,
         tuple((e.at.timestamp(), e.kind) for e in season.events),
-    )  # fmt: skip
+    )
 
 
 def _events(events: tuple[MachineEvent, ...]) -> Table:
@@ -234,10 +259,16 @@ def _surveys(season: PrinterSeason) -> Table:
         row = figures.get(head.ident)
         flat = mm(float(row[TERMS.index("flatness")])) if row is not None else "–"
         count = int((season.rows.survey == i).sum())
-        rows.append((
-            head.ident, day_time(head.taken_at), str(count), flat, head.conditions.sentence(),
-            "" if head.complete else "broken off",
-        ))  # fmt: skip
+        rows.append(
+            (
+                head.ident,
+                day_time(head.taken_at),
+                str(count),
+                flat,
+                head.conditions.sentence(),
+                "" if head.complete else "broken off",
+            )
+        )
     return Table(("survey", "taken", "points", "flatness, mm", "conditions", ""), tuple(rows))
 
 
@@ -251,9 +282,10 @@ def pair_report(ledger: Ledger, season: PrinterSeason, a: str, b: str) -> Report
     for survey in (one, other):
         if survey.machine.lower() != sheet.name.lower():
             raise InputError(
-                f"survey {survey.ident} is of {survey.machine}, not of {sheet.name}.", "pair",
+                f"survey {survey.ident} is of {survey.machine}, not of {sheet.name}.",
+                "pair",
                 "Choose two surveys of one printer.",
-            )  # fmt: skip
+            )
     found = compare(one, other, Noise.of_sheet(sheet), sheet.tolerance.first_layer_mm)
     first, second = sight_of_survey(one, sheet), sight_of_survey(other, sheet)
     span = max((s.chart.span for s in (first, second) if s.chart is not None), default=0.1)
@@ -267,9 +299,14 @@ def pair_report(ledger: Ledger, season: PrinterSeason, a: str, b: str) -> Report
         blocks.append(Words(f"{count_of(len(found.outliers), 'touch', 'touches')} left out."))
     blocks += [
         Heading("The difference, B less A"),
-        _map(sheet, chart(found.xy, found.difference), "Positive: the plate is nearer to the "
-             "nozzle in B.", ("nearer", "further"), "same"),
-    ]  # fmt: skip
+        _map(
+            sheet,
+            chart(found.xy, found.difference),
+            "Positive: the plate is nearer to the nozzle in B.",
+            ("nearer", "further"),
+            "same",
+        ),
+    ]
     both = (
         (f"A: survey {a}, {day(one.taken_at)}", first),
         (f"B: survey {b}, {day(other.taken_at)}", second),
@@ -292,8 +329,9 @@ def pair_report(ledger: Ledger, season: PrinterSeason, a: str, b: str) -> Report
         f"{sheet.name}: survey {a} and survey {b}",
         f"{day(one.taken_at)} against {day(other.taken_at)}; plate {_plate(sheet)}; written "
         f"{day_time(now())} by Tall Grain {__version__}",
-        tuple(blocks), f"{sheet.name}, surveys {a} and {b} · Tall Grain {__version__}",
-    )  # fmt: skip
+        tuple(blocks),
+        f"{sheet.name}, surveys {a} and {b} · Tall Grain {__version__}",
+    )
 
 
 def _line(survey: Survey, sight: Sight) -> tuple[str, ...]:
@@ -325,14 +363,20 @@ def _section(season: PrinterSeason, one: Survey, other: Survey) -> Block:
     return Drawing(
         lambda painter, rect: paint_sections(
             painter, rect, SectionsPicture(heights, box.width, 0, 1)
-        ), 690, 170, f"Along x at y = {y:g} mm.",
-    )  # fmt: skip
+        ),
+        690,
+        170,
+        f"Along x at y = {y:g} mm.",
+    )
 
 
 def _map(
-    sheet: MachineSheet, drawn: Chart | None, caption: str,
-    ends: tuple[str, str] = ("ridge", "hollow"), middle: str = "level",
-) -> Block:  # fmt: skip
+    sheet: MachineSheet,
+    drawn: Chart | None,
+    caption: str,
+    ends: tuple[str, str] = ("ridge", "hollow"),
+    middle: str = "level",
+) -> Block:
     if drawn is None:
         return Words("Too few points to draw it.")
 
@@ -357,9 +401,13 @@ def _maps(sheet: MachineSheet, drawn: tuple[tuple[str, Chart], ...]) -> Drawing:
 
 
 def _paint_map(
-    painter: QPainter, rect: QRectF, sheet: MachineSheet, drawn: Chart, ends: tuple[str, str],
+    painter: QPainter,
+    rect: QRectF,
+    sheet: MachineSheet,
+    drawn: Chart,
+    ends: tuple[str, str],
     middle: str,
-) -> None:  # fmt: skip
+) -> None:
     picture = Picture(
         bare(sheet), chart=drawn, show_points=False, show_reach=False, caption=ends, middle=middle
     )

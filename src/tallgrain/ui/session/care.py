@@ -8,7 +8,7 @@ from typing import Any, Protocol
 from PyQt6.QtCore import QObject
 
 from tallgrain.link.protocol import PrinterState
-from tallgrain.ui.session.timers import timer
+from tallgrain.ui.session.timers import follow, timer
 
 log = logging.getLogger(__name__)
 
@@ -46,8 +46,7 @@ class Care(QObject):
         self.idle_s = IDLE_S
         self._since = time.monotonic()
         self._awake = StayAwake()
-        for signal in (session.began, session.ended):
-            signal.connect(lambda *_: self.somebody_is_here())
+        follow(lambda *_: self.somebody_is_here(), session.began, session.ended)
         self._timer = timer(self, LOOK_MS, self._look)
         self._timer.start()
 
@@ -111,9 +110,11 @@ class StayAwake:
             log.info("no system bus: the computer may sleep while the printer is hot")
             return None
         manager = QDBusInterface(
-            "org.freedesktop.login1", "/org/freedesktop/login1",
-            "org.freedesktop.login1.Manager", bus,
-        )  # fmt: skip
+            "org.freedesktop.login1",
+            "/org/freedesktop/login1",
+            "org.freedesktop.login1.Manager",
+            bus,
+        )
         manager.setTimeout(1000)
         reply = manager.call("Inhibit", "sleep:idle", "Tall Grain", "a printer is hot", "block")
         if not reply.arguments() or not hasattr(reply.arguments()[0], "fileDescriptor"):

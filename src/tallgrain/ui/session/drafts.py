@@ -126,8 +126,9 @@ class Drafts(QObject):
         if draft.name.lower() != old.lower():
             raise InputError(
                 f"{old} is not renamed here: its surveys are kept under that name.",
-                "name", "Printer › Rename this printer … takes them along.",
-            )  # fmt: skip
+                "name",
+                "Printer › Rename this printer … takes them along.",
+            )
         self._session.ledger.put_machine(draft.name, text, now())
         self._drafts[old] = Draft.of_text(text)
         self._session.take_sheet(parse_sheet(text, f"sheet of {old}"))

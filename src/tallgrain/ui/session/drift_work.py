@@ -91,9 +91,12 @@ class DriftWork(QObject):
         self.worker.do("season", partial(self._judge, sheet, self.on, self.base, season.rows))
 
     def _judge(
-        self, sheet: MachineSheet, on: str | None, base: tuple[int, int] | None,
+        self,
+        sheet: MachineSheet,
+        on: str | None,
+        base: tuple[int, int] | None,
         rows: SeasonRows | None,
-    ) -> Judged:  # fmt: skip
+    ) -> Judged:
         season = read_season(self._session.ledger, sheet, on, base, rows)
         return Judged(season, tiles(season.rows, sheet.plate.outline))
 
@@ -213,7 +216,7 @@ class DriftWork(QObject):
         def routine(token: BreakOff) -> Iterator[object]:
             return quick_check(guard, ledger, now, token, sheet=on, soak_min=soak)
 
-        return s.play("touching a few places", routine, self._happened)
+        return s.motion.play("touching a few places", routine, self._happened)
 
     def _happened(self, event: object) -> None:
         if isinstance(event, PointTouched):

@@ -76,7 +76,7 @@ class GapWork(QObject):
         if no := self._probe.no_way_down(guard):
             self._probe.refuse(no)
         else:
-            self._session.do("bringing the nozzle over the place", over, there)
+            self._session.motion.do("bringing the nozzle over the place", over, there)
 
     def began_over(self, t_set: float) -> None:
         """The nozzle stands over a place: what was felt elsewhere says nothing of it."""
@@ -91,7 +91,7 @@ class GapWork(QObject):
             self.z = result.position.z
             self.changed.emit()
 
-        self._session.do("reading the position", guard.printer.state, told, quiet=True)
+        self._session.motion.do("reading the position", guard.printer.state, told, quiet=True)
 
     def see_room(self, mm: float) -> None:
         """The builder sees at least so much room."""
@@ -103,7 +103,7 @@ class GapWork(QObject):
             self.room_z = result
             self.changed.emit()
 
-        self._session.do(
+        self._session.motion.do(
             "taking the room", partial(guard.by_hand.see_room, mm, False), told, quiet=True
         )
 
@@ -119,7 +119,7 @@ class GapWork(QObject):
                 self.room_z = result
                 self.changed.emit()
 
-            self._session.do(
+            self._session.motion.do(
                 "taking the room", partial(guard.by_hand.see_room, gauge, True), told, True
             )
         self.felt()
@@ -152,7 +152,7 @@ class GapWork(QObject):
             self.z = result.z
             self.changed.emit()
 
-        self._session.do("stepping", partial(guard.by_hand.step, dz), told, quiet=True)
+        self._session.motion.do("stepping", partial(guard.by_hand.step, dz), told, quiet=True)
 
     @property
     def gap(self) -> RoughGap | None:
@@ -172,7 +172,7 @@ class GapWork(QObject):
                 guard.by_hand.step(2.0)
             guard.hands_in = False
 
-        self._session.do("raising the nozzle", up, lambda _: self.changed.emit())
+        self._session.motion.do("raising the nozzle", up, lambda _: self.changed.emit())
 
     def note_beam(self) -> None:
         """Keep the trip height at this x for the beam check."""

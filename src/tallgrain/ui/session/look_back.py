@@ -59,10 +59,12 @@ class Season:
     def mechanical_since(self, machine: str, when: datetime) -> MachineEvent | None:
         """The newest event after a time that made another printer of it; None if none."""
         after = [
-            e for e in self.events
-            if e.at > when and e.machine == machine
+            e
+            for e in self.events
+            if e.at > when
+            and e.machine == machine
             and (e.kind in MECHANICAL or "Machine" in e.stale)
-        ]  # fmt: skip
+        ]
         return after[-1] if after else None
 
     def stale_since(self, when: datetime, station: str) -> str:

@@ -10,14 +10,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from tallgrain.clock import now
 from tallgrain.core.probe.ailment import Ailment, Seen
 from tallgrain.core.probe.claims import Claim, Difference, difference, edge_centre, mark_offset
-from tallgrain.errors import (
-    EarlyTrip,
-    InputError,
-    LookAgain,
-    NoTrip,
-    TallGrainError,
-    TrustLost,
-)
+from tallgrain.errors import EarlyTrip, InputError, LookAgain, NoTrip, TallGrainError, TrustLost
 from tallgrain.journal.checks import ProbeChecks
 from tallgrain.journal.record import Entry
 from tallgrain.journal.records import OffsetClaim, ProbeCheck, SeriesFound
@@ -63,9 +56,16 @@ class ProbeWork(QObject):
             return
         self._for = sheet.name
         self.__dict__.update(
-            asks="", claims={}, marks=[],
-            touched_at=None, scans={}, edges={}, touches=[], series=[], repeats=None,
-        )  # fmt: skip
+            asks="",
+            claims={},
+            marks=[],
+            touched_at=None,
+            scans={},
+            edges={},
+            touches=[],
+            series=[],
+            repeats=None,
+        )
         journal = self._session.journal
         self._checks = ProbeChecks(journal, self.kind)
         for claimed in journal.read(OffsetClaim):
@@ -170,10 +170,12 @@ class ProbeWork(QObject):
         if guard is None:
             return
         words = {
-            "extend": "extending the probe", "retract": "putting the probe away",
-            "free": "reading the probe", "lifted": "reading the probe",
+            "extend": "extending the probe",
+            "retract": "putting the probe away",
+            "free": "reading the probe",
+            "lifted": "reading the probe",
             "reference": "first slow reference",
-        }[check]  # fmt: skip
+        }[check]
         jobs: dict[str, Callable[[], Any]] = {
             "extend": partial(guard.by_hand.show_probe, True),
             "retract": partial(guard.by_hand.show_probe, False),
@@ -181,7 +183,7 @@ class ProbeWork(QObject):
             "lifted": guard.printer.state,
             "reference": partial(self._first_reference, guard),
         }
-        if self._session.do(words, jobs[check], partial(self._made, check)):
+        if self._session.motion.do(words, jobs[check], partial(self._made, check)):
             self.asks = ""
         self.changed.emit()
 
@@ -276,7 +278,7 @@ class ProbeWork(QObject):
         if no := self.no_way_down(guard):
             self.refuse(no)
         else:
-            self._session.do("touching the tape", touch, touched)
+            self._session.motion.do("touching the tape", touch, touched)
 
     def place_here(self) -> None:
         """The nozzle stands over the mark."""
@@ -293,7 +295,7 @@ class ProbeWork(QObject):
             )
             self.claim(offsets)
 
-        self._session.do("reading the position", printer.state, placed, quiet=True)
+        self._session.motion.do("reading the position", printer.state, placed, quiet=True)
 
     def take_back_mark(self) -> None:
         """The last placement was wrong."""
@@ -303,9 +305,10 @@ class ProbeWork(QObject):
                 self.claim(
                     mark_offset(
                         [(a.x, a.y) for a, _ in self.marks],
-                        [(b.x, b.y) for _, b in self.marks], HAND_MM,
+                        [(b.x, b.y) for _, b in self.marks],
+                        HAND_MM,
                     )
-                )  # fmt: skip
+                )
             else:
                 self.claims.pop("mark and jog", None)
             self.changed.emit()
@@ -323,7 +326,9 @@ class ProbeWork(QObject):
         if no := self.no_way_down(guard):
             self.refuse(no)
         else:
-            self._session.do(f"scanning along {axis}", partial(scan_edge, guard, axis), scanned)
+            self._session.motion.do(
+                f"scanning along {axis}", partial(scan_edge, guard, axis), scanned
+            )
 
     def edge_here(self, axis: str, side: str) -> None:
         """The nozzle stands over the strip's low (left, front) or high edge."""
@@ -337,7 +342,7 @@ class ProbeWork(QObject):
             self._edge_claim()
             self.changed.emit()
 
-        self._session.do("reading the position", printer.state, told, quiet=True)
+        self._session.motion.do("reading the position", printer.state, told, quiet=True)
 
     def _edge_claim(self) -> None:
         """Offset from scans and edges: the strip's middle by the nozzle less that by the probe."""
@@ -390,13 +395,15 @@ class ProbeWork(QObject):
 
         def routine(token: BreakOff) -> Iterator[object]:
             yield from touch_series(
-                guard, session.ledger, plan, now, token, Series(retract, warm),
-                sheet=session.plate_sheet, soak_min=session.soak_min,
-            )  # fmt: skip
+                guard,
+                session.ledger,
+                plan,
+                now,
+                token,
+                Series(retract, warm),
+                sheet=session.plate_sheet,
+                soak_min=session.soak_min,
+            )
 
-        session.play(
-            f"touching {places} × {touches} times",
-            routine,
-            told,
-        )  # fmt: skip
+        session.motion.play(f"touching {places} × {touches} times", routine, told)
         self.changed.emit()

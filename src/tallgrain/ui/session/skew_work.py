@@ -312,9 +312,10 @@ class SkewWork(QObject):
             no = InputError("the gauge was not read yet.", "Skew", "Read both diagonals first.")
         elif held is None:
             no = GuardRefused(
-                "this printer stores no skew, or is not linked.", "Skew",
+                "this printer stores no skew, or is not linked.",
+                "Skew",
                 "Enter the figure that is shown by hand.",
-            )  # fmt: skip
+            )
         elif found.suspects:
             no = GuardRefused(
                 "one reading does not fit the others.", "Skew", "Read it again before you apply."

@@ -49,14 +49,27 @@ def survey_events(
         yield from warm_up(bench.guard, chosen.nozzle_c, chosen.plate_c, chosen.soak_min, break_off)
         if not break_off.asked:
             yield from survey(
-                bench.guard, bench.ledger, plan, now, break_off, sheet=bench.sheet, soak_min=soak,
+                bench.guard,
+                bench.ledger,
+                plan,
+                now,
+                break_off,
+                sheet=bench.sheet,
+                soak_min=soak,
                 quality=bench.quality,
-            )  # fmt: skip
+            )
         return
     yield from pair(
-        bench.guard, bench.ledger, plan, rounds_of(chosen), now, break_off, sheet=bench.sheet,
-        soak_min=soak, quality=bench.quality,
-    )  # fmt: skip
+        bench.guard,
+        bench.ledger,
+        plan,
+        rounds_of(chosen),
+        now,
+        break_off,
+        sheet=bench.sheet,
+        soak_min=soak,
+        quality=bench.quality,
+    )
 
 
 def rounds_of(chosen: SurveyPlan) -> tuple[Round, Round]:

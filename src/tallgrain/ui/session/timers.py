@@ -1,8 +1,8 @@
-"""Timers of the window's thread."""
+"""Timers of the window's thread, and what follows signals."""
 
 from collections.abc import Callable
 
-from PyQt6.QtCore import QObject, Qt, QTimer
+from PyQt6.QtCore import QObject, Qt, QTimer, pyqtBoundSignal
 
 
 def timer(
@@ -16,3 +16,9 @@ def timer(
         made.setTimerType(Qt.TimerType.PreciseTimer)
     made.timeout.connect(act)
     return made
+
+
+def follow(act: Callable[..., object] | pyqtBoundSignal, *signals: pyqtBoundSignal) -> None:
+    """Call `act` whenever one of these signals comes."""
+    for signal in signals:
+        signal.connect(act)

@@ -50,7 +50,7 @@ class ValuesWork(QObject):
         session.printer_changed.connect(self.read_ledger)
         session.changed.connect(self._follow)
         session.ended.connect(lambda _: self._ask_again())
-        session.worker.done.connect(self._done)
+        session.motion.worker.done.connect(self._done)
 
     # What is known
 
@@ -114,7 +114,7 @@ class ValuesWork(QObject):
         wanted = (s.printer, s.state.boot, s.state.not_kept, s.state.printing)
         if wanted != self._asked:
             self._asked = wanted
-            s.worker.do(JOB, s.printer.values)
+            s.motion.worker.do(JOB, s.printer.values)
 
     def read(self) -> None:
         """Read all values from the printer now."""
@@ -197,9 +197,11 @@ class ValuesWork(QObject):
         return AtValues(guard, self._session.ledger, now, self._folder)
 
     def _play(
-        self, words: str, work: Callable[[AtValues], Iterator[object]],
+        self,
+        words: str,
+        work: Callable[[AtValues], Iterator[object]],
         then: Callable[[], None] = lambda: None,
-    ) -> bool:  # fmt: skip
+    ) -> bool:
         session, guard = self._session, self._session.guard
         no = self.refusal()
         if no is not None or guard is None:
@@ -216,12 +218,15 @@ class ValuesWork(QObject):
             session.changed.emit()
 
         self._setting = True
-        return session.play(words, routine, self._told, over)
+        return session.motion.play(words, routine, self._told, over)
 
     def set(
-        self, wanted: Mapping[str, float], why: str,
-        then: Callable[[], None] = lambda: None, u: float | None = None,
-    ) -> bool:  # fmt: skip
+        self,
+        wanted: Mapping[str, float],
+        why: str,
+        then: Callable[[], None] = lambda: None,
+        u: float | None = None,
+    ) -> bool:
         """Back up, raise, set, read back; the reference is worthless then. False if refused."""
         heat = Heat(**self.conditions())
         words = "raising, then setting " + " and ".join(m.replace("_", " ") for m in wanted)

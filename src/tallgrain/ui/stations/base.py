@@ -13,6 +13,8 @@ from tallgrain.ui.session.state import LinkState
 if TYPE_CHECKING:
     from collections.abc import Callable
 
+    from PyQt6.QtWidgets import QPushButton
+
     from tallgrain.store.ledger import MachineEvent
     from tallgrain.ui.session.drafts import Drafts
     from tallgrain.ui.session.drift_work import DriftWork
@@ -20,7 +22,7 @@ if TYPE_CHECKING:
     from tallgrain.ui.session.session import Session
     from tallgrain.ui.session.skew_work import SkewWork
     from tallgrain.ui.session.values_work import ValuesWork
-    from tallgrain.ui.widgets.bench import ClearanceRow
+    from tallgrain.ui.widgets.bench import Bench, ClearanceRow, Notice
     from tallgrain.ui.widgets.route import Kernel
     from tallgrain.ui.widgets.strip import Story
 
@@ -45,9 +47,19 @@ class Station(ABC):
     name: ClassVar[str]
     widget: QWidget
     clearance: "ClearanceRow | None" = None
+    notice: "Notice"
+    act: "QPushButton"
 
     def __init__(self, session: "Session") -> None:
         self._session = session
+
+    def begin_bench(self) -> "Bench":
+        """The right-hand part, with its notice, its look and its act."""
+        from tallgrain.ui.widgets.bench import Bench
+
+        bench = Bench(self._session, self.primary)
+        self.notice, self.clearance, self.act = bench.notice, bench.clearance, bench.act
+        return bench
 
     @property
     def clearance_rows(self) -> "Sequence[ClearanceRow]":
@@ -68,13 +80,13 @@ class Station(ABC):
         if s.busy:
             return
         if s.link in (LinkState.NONE, LinkState.LOST):
-            s.link_to(s.url)
+            s.linking.link_to(s.url)
         else:
             self.step()
 
     def secondary(self) -> None:
         """F8: finish this touch, raise, stop."""
-        self._session.break_off()
+        self._session.motion.break_off()
 
 
 class Room(ABC):

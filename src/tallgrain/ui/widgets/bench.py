@@ -24,7 +24,9 @@ from tallgrain.ui.app.wheel import NEVER
 from tallgrain.ui.painting.looks import draw_looks
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.state import LinkState
-from tallgrain.ui.widgets.parts import Panel, button, label, tell
+from tallgrain.ui.widgets.parts import Panel, button, label, put, tell
+
+BENCH_WIDTH = 380
 
 
 def scrolled(into: QVBoxLayout) -> QVBoxLayout:
@@ -235,7 +237,7 @@ class ClearanceRow(QWidget):
         self.seen.clicked.connect(self.take)
         self.fits.clicked.connect(lambda: self.take_fit(True))
         self.too_thick.clicked.connect(lambda: self.take_fit(False))
-        self.lift.clicked.connect(lambda: self._session.raise_nozzle(10.0))
+        self.lift.clicked.connect(lambda: self._session.motion.raise_nozzle(10.0))
         column.addWidget(self.head)
         column.addWidget(self.drawn)
         for parts in ((self.clearance, self.seen), (self.fits, self.too_thick, self.lift)):
@@ -282,6 +284,37 @@ class ClearanceRow(QWidget):
             self.drawn.show_looks(s.guard.trust.looks.heights)
         self.setVisible(unsure)
         return unsure
+
+
+class Bench(Panel):
+    """The right-hand part of a station: what went wrong on top, its own parts, a look under the
+    nozzle where one is due, and the one next step (F5) below."""
+
+    def __init__(self, session: Session, act: Callable[[], None], width: int = BENCH_WIDTH) -> None:
+        super().__init__(14)
+        self.setFixedWidth(width)
+        self.notice = Notice()
+        self.clearance = ClearanceRow(session)
+        self.act = button("", "primary")
+        self.act.clicked.connect(act)
+
+    def scrolled(self) -> QVBoxLayout:
+        """One page that scrolls; where its parts go."""
+        self.column.addWidget(self.notice)
+        column = scrolled(self.column)
+        self._end()
+        return column
+
+    def tabbed(self, words: Sequence[str], pages: Sequence[QWidget], *below: QWidget) -> "Tabbed":
+        """Several pages under tabs; below: what is always in sight."""
+        made = Tabbed(words, pages)
+        made.put_above(self.notice)
+        self.column.addWidget(made, 1)
+        self._end(*below)
+        return made
+
+    def _end(self, *below: QWidget) -> None:
+        put(self.column, self.clearance, *below, self.act)
 
 
 class LooksView(QWidget):

@@ -52,9 +52,10 @@ def compared_words(compared: Compared, season: Season | None) -> tuple[str, bool
     if len(found.outliers):
         count = len(found.outliers)
         lines.append(
-            "1 touch left out as an outlier." if count == 1
+            "1 touch left out as an outlier."
+            if count == 1
             else f"{count} touches left out as outliers."
-        )  # fmt: skip
+        )
     return "\n".join(lines), found.matters
 
 

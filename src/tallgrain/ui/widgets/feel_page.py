@@ -6,7 +6,7 @@ from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QVBoxLayout, QW
 
 from tallgrain.ui.session.gap_work import GapWork
 from tallgrain.ui.session.session import Session
-from tallgrain.ui.widgets.parts import FigureBox, Readout, button, label, tell
+from tallgrain.ui.widgets.parts import Readout, amount, button, label, put, tell
 from tallgrain.ui.widgets.words import count_of, day, mm
 
 STEPS_MM = (2.0, 0.5, 0.1, 0.02)
@@ -42,17 +42,12 @@ class GapPage(QWidget):
         self.note = button("Keep this place for the beam check")
         self.note.clicked.connect(work.note_beam)
         self.beam = label(wrap=True)
-        for part in (self.finish, self.use, self.note, self.beam):
-            column.addWidget(part)
+        put(column, self.finish, self.use, self.note, self.beam)
         column.addStretch(1)
 
     def _room(self, column: QVBoxLayout) -> None:
         row = QHBoxLayout()
-        self.seen = FigureBox()
-        self.seen.setRange(0, 60)
-        self.seen.setDecimals(1)
-        self.seen.setSuffix(" mm")
-        self.seen.setAccessibleName("Room that you see under the nozzle")
+        self.seen = amount(0, 60, "Room that you see under the nozzle", decimals=1, suffix=" mm")
         self.take = button("I see at least this")
         self.take.clicked.connect(self.take_room)
         row.addWidget(self.seen, 1)
@@ -76,20 +71,17 @@ class GapPage(QWidget):
 
     def _feels(self, column: QVBoxLayout) -> None:
         grid = QGridLayout()
-        self.gauge = FigureBox()
-        self.gauge.setRange(0.02, 20)
-        self.gauge.setDecimals(2)
-        self.gauge.setValue(1.0)
-        self.gauge.setSuffix(" mm gauge")
-        self.gauge.setAccessibleName("Thickness of the gauge")
+        self.gauge = amount(
+            0.02, 20, "Thickness of the gauge", decimals=2, value=1.0, suffix=" mm gauge"
+        )
         self.back = button("Take back  ⌫", name="Take the last feel back")
         self.back.clicked.connect(self._work.take_back_feel)
         grid.addWidget(self.gauge, 0, 0, 1, 2)
         grid.addWidget(self.back, 0, 2)
         self.felt = {}
-        for i, (words, feel) in enumerate((
-            ("slides &free", "free"), ("&grips", "grips"), ("&stuck", "stuck"),
-        )):  # fmt: skip
+        for i, (words, feel) in enumerate(
+            (("slides &free", "free"), ("&grips", "grips"), ("&stuck", "stuck"))
+        ):
             made = button(words)
             made.clicked.connect(lambda _=False, f=feel: self._work.feel(self.gauge.value(), f))
             self.felt[feel] = made

@@ -132,9 +132,11 @@ class Field(QWidget):
         x, y = about or now.middle
         shrink = 1 / factor
         made = Rectangle(
-            x - (x - now.x0) * shrink, y - (y - now.y0) * shrink,
-            x + (now.x1 - x) * shrink, y + (now.y1 - y) * shrink,
-        )  # fmt: skip
+            x - (x - now.x0) * shrink,
+            y - (y - now.y0) * shrink,
+            x + (now.x1 - x) * shrink,
+            y + (now.y1 - y) * shrink,
+        )
         if made.width >= whole.width or whole.width / made.width > MOST_ZOOM:
             made = whole if made.width >= whole.width else now
         self._zoom = None if made == whole else made
@@ -238,9 +240,11 @@ class Field(QWidget):
         assert event is not None
         key = Qt.Key(event.key())
         steps = {
-            Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0),
-            Qt.Key.Key_Up: (0, 1), Qt.Key.Key_Down: (0, -1),
-        }  # fmt: skip
+            Qt.Key.Key_Left: (-1, 0),
+            Qt.Key.Key_Right: (1, 0),
+            Qt.Key.Key_Up: (0, 1),
+            Qt.Key.Key_Down: (0, -1),
+        }
         if key in steps:
             self._walk(*steps[key])
         elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):

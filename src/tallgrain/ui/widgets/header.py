@@ -47,9 +47,11 @@ class Header(QFrame):
         self.pill = Pill()
         row.addWidget(self.pill)
         self.stop_button = button(
-            "STOP  ·  Esc", "stop", "Stop the printer at once",
+            "STOP  ·  Esc",
+            "stop",
+            "Stop the printer at once",
             "Halts at once; the position is unknown afterwards",
-        )  # fmt: skip
+        )
         self.stop_button.setFixedSize(124, 40)
         self.stop_button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.stop_button.clicked.connect(self.stop)
@@ -81,9 +83,11 @@ class Header(QFrame):
         self.drives.setVisible(window is None or window.width() >= 1180)
         self.printers.setEnabled(not s.busy)
         words = {
-            LinkState.NONE: "none", LinkState.LINKING: "linking",
-            LinkState.UP: "stand-in" if s.standin else "up", LinkState.LOST: "lost",
-        }  # fmt: skip
+            LinkState.NONE: "none",
+            LinkState.LINKING: "linking",
+            LinkState.UP: "stand-in" if s.standin else "up",
+            LinkState.LOST: "lost",
+        }
         self._tell("link", words[s.link], s.link is LinkState.LOST)
         state = s.state if s.link is LinkState.UP else None
         for name, heat in (
@@ -122,7 +126,7 @@ class Header(QFrame):
             return ("breaking off" if s.progress.breaking_off else "measuring"), "gold"
         if s.guard is not None and s.guard.hands_in:
             return "HANDS IN  ·  F12 when clear", "gold"
-        return (s.doing, "gold") if s.doing else None
+        return (s.motion.doing, "gold") if s.motion.doing else None
 
     def _at_rest(self) -> tuple[str, str]:
         s = self._session

@@ -104,7 +104,7 @@ class JogPad(QWidget):
         if way[2]:
             length = min(length, LONGEST_Z_MM)
         # What moves is this key's; another one that is pressed meanwhile waits for its end.
-        session.do(
+        session.motion.do(
             "jogging", lambda: _jogged(guard, *(length * c for c in way)), self._arrived, quiet=True
         )
 

@@ -1,5 +1,7 @@
 """Small widgets that several parts of the window share."""
 
+from typing import Any
+
 from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent, QValidator
 from PyQt6.QtWidgets import (
@@ -9,6 +11,7 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QPushButton,
+    QSpinBox,
     QVBoxLayout,
     QWidget,
 )
@@ -68,6 +71,59 @@ class FigureBox(QDoubleSpinBox):
         """Either minus."""
         state, told, place = super().validate((text or "").replace(MINUS, "-"), at)
         return state, told.replace("-", MINUS), place
+
+
+def amount(
+    low: float,
+    high: float,
+    name: str,
+    *,
+    decimals: int = 2,
+    value: float | None = None,
+    prefix: str = "",
+    suffix: str = "",
+    empty: str = "",
+    step: float = 1.0,
+    buttons: bool = True,
+) -> FigureBox:
+    """A box for a figure; empty: what it says at its lowest, for none."""
+    made = FigureBox()
+    made.setDecimals(decimals)
+    made.setSingleStep(step)
+    _fill(made, low, high, name, value, prefix, suffix, empty)
+    if not buttons:
+        made.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
+    return made
+
+
+def whole(
+    low: int,
+    high: int,
+    name: str,
+    *,
+    value: int | None = None,
+    prefix: str = "",
+    suffix: str = "",
+    empty: str = "",
+    step: int = 1,
+) -> QSpinBox:
+    """A box for a whole number, as `amount`."""
+    made = QSpinBox()
+    made.setSingleStep(step)
+    _fill(made, low, high, name, value, prefix, suffix, empty)
+    return made
+
+
+def _fill(
+    made: Any, low: Any, high: Any, name: str, value: Any, prefix: str, suffix: str, empty: str
+) -> None:
+    made.setRange(low, high)
+    made.setPrefix(prefix)
+    made.setSuffix(suffix)
+    made.setSpecialValueText(empty)
+    made.setAccessibleName(name)
+    if value is not None:
+        made.setValue(value)
 
 
 class Pages(QWidget):

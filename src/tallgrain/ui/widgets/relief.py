@@ -128,9 +128,11 @@ class Relief(QWidget):
         assert event is not None
         key = Qt.Key(event.key())
         turns = {
-            Qt.Key.Key_Left: (-KEY_DEG, 0.0), Qt.Key.Key_Right: (KEY_DEG, 0.0),
-            Qt.Key.Key_Up: (0.0, KEY_DEG), Qt.Key.Key_Down: (0.0, -KEY_DEG),
-        }  # fmt: skip
+            Qt.Key.Key_Left: (-KEY_DEG, 0.0),
+            Qt.Key.Key_Right: (KEY_DEG, 0.0),
+            Qt.Key.Key_Up: (0.0, KEY_DEG),
+            Qt.Key.Key_Down: (0.0, -KEY_DEG),
+        }
         if key in turns:
             self.turn(*turns[key])
         elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal, Qt.Key.Key_Minus):

@@ -52,9 +52,12 @@ def paint_kernel(painter: QPainter, middle: QPointF, fill: Fill) -> None:
     path = kernel_path(middle)
     dashed = fill is Fill.NOT_HERE
     painter.setPen(
-        pen(theme.METAL if dashed else theme.GOLD, 1.6,
-            Qt.PenStyle.DashLine if dashed else Qt.PenStyle.SolidLine)
-    )  # fmt: skip
+        pen(
+            theme.METAL if dashed else theme.GOLD,
+            1.6,
+            Qt.PenStyle.DashLine if dashed else Qt.PenStyle.SolidLine,
+        )
+    )
     painter.setBrush(theme.SHADE if dashed else theme.PANEL)
     painter.drawPath(path)
     if fill is Fill.FULL:

@@ -143,9 +143,11 @@ class SheetField(QWidget):
             return
         key = Qt.Key(event.key())
         steps = {
-            Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0),
-            Qt.Key.Key_Up: (0, 1), Qt.Key.Key_Down: (0, -1),
-        }  # fmt: skip
+            Qt.Key.Key_Left: (-1, 0),
+            Qt.Key.Key_Right: (1, 0),
+            Qt.Key.Key_Up: (0, 1),
+            Qt.Key.Key_Down: (0, -1),
+        }
         if key in (Qt.Key.Key_N, Qt.Key.Key_P):
             all_of_them = [h.key for h in handles(self._sheet)]
             now = all_of_them.index(self._near) if self._near in all_of_them else -1

@@ -37,19 +37,26 @@ class Told:
 
 
 def over_time(
-    title: str, unit: str, points: Sequence[Told], season: Season | None,
+    title: str,
+    unit: str,
+    points: Sequence[Told],
+    season: Season | None,
     tolerance: float | None = None,
-) -> Story | None:  # fmt: skip
+) -> Story | None:
     """A station's figure over the season, beside the events; None before there is any."""
     if not points:
         return None
     points = sorted(points, key=lambda p: p.at)
     picture = StripPicture(
-        title, unit,
-        np.array([p.at.timestamp() for p in points]), np.array([p.figure for p in points]),
-        np.array([p.full for p in points]), np.ones(len(points), dtype=bool),
-        tuple((e.at.timestamp(), e.kind) for e in (season.events if season else ())), tolerance,
-    )  # fmt: skip
+        title,
+        unit,
+        np.array([p.at.timestamp() for p in points]),
+        np.array([p.figure for p in points]),
+        np.array([p.full for p in points]),
+        np.ones(len(points), dtype=bool),
+        tuple((e.at.timestamp(), e.kind) for e in (season.events if season else ())),
+        tolerance,
+    )
     return Story(picture, [p.words for p in points])
 
 

@@ -26,11 +26,14 @@ def figure(meaning: str, value: float) -> str:
 def sided_figure(meaning: str, value: float) -> str:
     """A value with its unit and, where a sign would say it, the way in words."""
     ways = {
-        "offset_x": ("right", "left"), "offset_y": ("rear", "front"),
-        "job_shift": ("away", "nearer"), "skew_xy": ("to the right", "to the left"),
-        "skew_xz": ("to the right", "to the left"), "skew_yz": ("to the rear", "to the front"),
+        "offset_x": ("right", "left"),
+        "offset_y": ("rear", "front"),
+        "job_shift": ("away", "nearer"),
+        "skew_xy": ("to the right", "to the left"),
+        "skew_xz": ("to the right", "to the left"),
+        "skew_yz": ("to the rear", "to the front"),
         **{f"switch_{t}": ("higher", "lower") for t in _TOWER},
-    }  # fmt: skip
+    }
     if meaning not in ways:
         return figure(meaning, value)
     told = figure(meaning, abs(value))

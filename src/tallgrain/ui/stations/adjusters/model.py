@@ -30,11 +30,7 @@ from tallgrain.core.survey import Conditions, Survey
 from tallgrain.errors import InputError
 from tallgrain.formats.point_text import typed_points
 from tallgrain.journal.record import Entry
-from tallgrain.journal.records import (
-    LEVEL,
-    ScrewProbed,
-    ScrewsLooked,
-)
+from tallgrain.journal.records import LEVEL, ScrewProbed, ScrewsLooked
 from tallgrain.procedures.adjusters import ScrewsKnown
 from tallgrain.procedures.events import BreakOff, PointTouched, SurveyBegan, SurveyEnded
 from tallgrain.procedures.one_place import touch_one
@@ -327,11 +323,16 @@ class AdjustersWork(QObject):
             if far_off:
                 guard.expect_racked(guard.sheet.correction.racked_mm)
             yield from survey_routine(
-                guard, session.ledger, plan, now, token, sheet=session.plate_sheet,
+                guard,
+                session.ledger,
+                plan,
+                now,
+                token,
+                sheet=session.plate_sheet,
                 soak_min=session.soak_min,
-            )  # fmt: skip
+            )
 
-        session.play("measuring over the screws", routine, self._told, self._ended)
+        session.motion.play("measuring over the screws", routine, self._told, self._ended)
         self.touched, self.total = 0, len(plan.points)
         self.changed.emit()
 
@@ -387,7 +388,7 @@ class AdjustersWork(QObject):
         def touch() -> float:
             return touch_one(guard, x, y, SAMPLES)
 
-        session.do(f"touching near {screw.name}", touch, came)
+        session.motion.do(f"touching near {screw.name}", touch, came)
 
     def _one_touched(self, number: int, place: int, z: float) -> None:
         sheet, survey = self._session.sheet, self.survey
@@ -410,9 +411,13 @@ class AdjustersWork(QObject):
         assert sheet is not None
         points = typed_points(text, [a.at for a in sheet.adjusters])
         made = Survey(
-            sheet.name, "adjusters", now(), points,
-            Conditions(sheet=self._session.plate_sheet), note="typed in",
-        )  # fmt: skip
+            sheet.name,
+            "adjusters",
+            now(),
+            points,
+            Conditions(sheet=self._session.plate_sheet),
+            note="typed in",
+        )
         solve_adjusters(sheet, made.xy, made.heights)  # refused before anything is stored
         ident = self._session.ledger.add_survey(made)
         self._measured(self._session.ledger.survey(ident))

@@ -14,7 +14,7 @@ from tallgrain.ui.stations.adjusters.model import AdjustersWork
 from tallgrain.ui.stations.adjusters.rounds import RoundsWork
 from tallgrain.ui.widgets.feel_page import GapPage
 from tallgrain.ui.widgets.jog import JogPad
-from tallgrain.ui.widgets.parts import FigureBox, button, label, rule, tell
+from tallgrain.ui.widgets.parts import amount, button, label, rule, tell
 from tallgrain.ui.widgets.words import count_of, mm
 
 
@@ -44,18 +44,19 @@ class RoundsPage(GapPage):
         self.refusal = label(role="rust", wrap=True)
         self.typed_words = label(wrap=True)
         below: tuple[QWidget, ...] = (
-            self.again, rule(), self.typed_words, self.pasted, self.take_text, self.refusal,
-        )  # fmt: skip
+            self.again,
+            rule(),
+            self.typed_words,
+            self.pasted,
+            self.take_text,
+            self.refusal,
+        )
         for widget in below:
             column.insertWidget(column.count() - 1, widget)
 
     def _feels(self, column: QVBoxLayout) -> None:
         grid = QGridLayout()
-        self.gauge = FigureBox()
-        self.gauge.setRange(0.02, 20)
-        self.gauge.setDecimals(2)
-        self.gauge.setSuffix(" mm gauge")
-        self.gauge.setAccessibleName("Thickness of the gauge")
+        self.gauge = amount(0.02, 20, "Thickness of the gauge", decimals=2, suffix=" mm gauge")
         self.back = button("Take back  ⌫", name="Take the last screw back")
         self.back.clicked.connect(self._work.take_back_feel)
         self.slides = button("It slides &free", tip="So much room is there")
@@ -116,8 +117,11 @@ class RoundsPage(GapPage):
         self.again.setEnabled(visited and not s.busy)
         names = [a.name for a in s.sheet.adjusters] if s.sheet is not None else []
         told = ", ".join(names)
-        tell(self.typed_words, "Or type heights in mm (nearer to the nozzle is positive): lines "
-             f"of x, y, z, or one for each of {told}.")  # fmt: skip
+        tell(
+            self.typed_words,
+            "Or type heights in mm (nearer to the nozzle is positive): lines "
+            f"of x, y, z, or one for each of {told}.",
+        )
         self.take_text.setEnabled(rounds is not None and not s.busy)
 
     def tell_figure(self) -> None:
@@ -138,8 +142,10 @@ class RoundsPage(GapPage):
         for part in (self.use, self.note):
             part.setVisible(False)
         done = rounds is not None and rounds.done
-        tell(self.beam, "The last round changed nothing: as level as this gauge can tell." if done
-             else "")  # fmt: skip
+        tell(
+            self.beam,
+            "The last round changed nothing: as level as this gauge can tell." if done else "",
+        )
 
     def _sentence(self, gauging: bool) -> str:
         work, s = self._work, self._session
@@ -176,10 +182,13 @@ class PlacesPage(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(8)
-        column.addWidget(label(
-            "Choose a screw on the drawing, jog the nozzle or the probe above it, and take the "
-            "place.", wrap=True,
-        ))  # fmt: skip
+        column.addWidget(
+            label(
+                "Choose a screw on the drawing, jog the nozzle or the probe above it, and take the "
+                "place.",
+                wrap=True,
+            )
+        )
         self.which = label(role="title", wrap=True)
         column.addWidget(self.which)
         self.pad = JogPad(session)
@@ -217,7 +226,7 @@ class PlacesPage(QWidget):
                 self._drafts.edit_and_store(f"place of {name}", after)
 
         # Asked of the printer now: what was told last may be from before the jog.
-        s.do("reading the position", guard.printer.state, stands, quiet=True)
+        s.motion.do("reading the position", guard.printer.state, stands, quiet=True)
 
     def refresh(self) -> None:
         """Follow the work."""

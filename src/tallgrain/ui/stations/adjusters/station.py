@@ -5,6 +5,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QKeyEvent, QPainter, QWheelEvent
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
+from tallgrain.core.solve.adjusters import AdjusterSolution
 from tallgrain.core.surface.shape import ShapeTerms
 from tallgrain.ui.painting.adjusters import (
     DIAL_PX,
@@ -16,12 +17,13 @@ from tallgrain.ui.painting.adjusters import (
     turn_words,
 )
 from tallgrain.ui.session.state import LinkState
+from tallgrain.ui.session.timers import follow
 from tallgrain.ui.stations.adjusters.model import AdjustersWork
 from tallgrain.ui.stations.adjusters.pages import PlacesPage, RoundsPage
 from tallgrain.ui.stations.adjusters.rounds import RoundsWork
 from tallgrain.ui.stations.base import Shared, Station
-from tallgrain.ui.widgets.bench import ClearanceRow, Notice, Tabbed, act_words, beside_the_bench
-from tallgrain.ui.widgets.parts import Panel, Readout, button, label, rule, tell
+from tallgrain.ui.widgets.bench import ClearanceRow, act_words, beside_the_bench
+from tallgrain.ui.widgets.parts import Readout, button, label, put, rule, tell
 from tallgrain.ui.widgets.picture import StationPicture
 from tallgrain.ui.widgets.words import day, mm
 
@@ -87,9 +89,27 @@ class AdjustersStation(Station):
         self.under = False
         self.picture = DialPicture(self)
         self.picture.setAccessibleName("Field: the plate with a dial at every bed screw")
-        bench = Panel(14)
-        bench.setFixedWidth(WIDTH)
-        self.notice = Notice()
+        bench = self.begin_bench()
+        self.gauge = RoundsPage(session, self.rounds, self.work)
+        self.places = PlacesPage(session, self.work, drafts)
+        pages = (self._turning(shared), self.gauge, self.places)
+        self.tabbed = bench.tabbed(TABS, pages)
+        self.tabbed.on_shown = lambda _: self.refresh()
+        self.widget, self.subject = beside_the_bench(self.name, self.picture, bench)
+        follow(
+            self.refresh,
+            self.work.changed,
+            self.rounds.changed,
+            session.changed,
+            session.printer_changed,
+            drafts.changed,
+        )
+        self.tabbed.show_page(TURN)
+        session.printer_changed.connect(self._screws)
+        self._screws()
+
+    def _turning(self, shared: Shared) -> QWidget:
+        """The page of the screw that is due."""
         page = QWidget()
         column = QVBoxLayout(page)
         column.setContentsMargins(0, 0, 0, 0)
@@ -116,6 +136,11 @@ class AdjustersStation(Station):
         column.addWidget(self.screw)
         column.addWidget(self.had)
         column.addLayout(row)
+        self._more(column, shared)
+        return page
+
+    def _more(self, column: QVBoxLayout, shared: Shared) -> None:
+        """What stands below the screw."""
         self.alone = button("Touch &only this one again  O", name="Touch only this screw again")
         self.alone.clicked.connect(self.work.probe_screw)
         self.anew = button("Count its turns from here", tip="After the springs were set by hand")
@@ -128,32 +153,23 @@ class AdjustersStation(Station):
         self.use = button("")
         self.use.clicked.connect(self.use_fault)
         self.ends = label(role="rust", wrap=True)
-        for part in (
-            self.shape, self.wrong, self.use, self.ends, self.alone, self.flip, self.hold, rule(),
-            self.becomes, self.back, self.learnt, self.anew, self.far_off,
-        ):  # fmt: skip
-            column.addWidget(part)
+        put(
+            column,
+            self.shape,
+            self.wrong,
+            self.use,
+            self.ends,
+            self.alone,
+            self.flip,
+            self.hold,
+            rule(),
+            self.becomes,
+            self.back,
+            self.learnt,
+            self.anew,
+            self.far_off,
+        )
         column.addStretch(1)
-        self.gauge = RoundsPage(session, self.rounds, self.work)
-        self.places = PlacesPage(session, self.work, drafts)
-        self.tabbed = Tabbed(TABS, (page, self.gauge, self.places))
-        self.tabbed.put_above(self.notice)
-        self.tabbed.on_shown = lambda _: self.refresh()
-        bench.column.addWidget(self.tabbed, 1)
-        self.clearance = ClearanceRow(session)
-        bench.column.addWidget(self.clearance)
-        self.act = button("", "primary")
-        self.act.clicked.connect(self.primary)
-        bench.column.addWidget(self.act)
-        self.widget, self.subject = beside_the_bench(self.name, self.picture, bench)
-        for signal in (
-            self.work.changed, self.rounds.changed, session.changed, session.printer_changed,
-            drafts.changed,
-        ):  # fmt: skip
-            signal.connect(self.refresh)
-        self.tabbed.show_page(TURN)
-        session.printer_changed.connect(self._screws)
-        self._screws()
 
     def _screws(self) -> None:
         sheet = self._session.sheet
@@ -179,10 +195,12 @@ class AdjustersStation(Station):
     def key(self, key: int) -> bool:
         """A key of the drawing; whether it was one."""
         acts = {
-            Qt.Key.Key_PageDown: self.work.next_screw, Qt.Key.Key_T: self.work.turned_as_told,
-            Qt.Key.Key_U: self.turn_over, Qt.Key.Key_Backspace: self.work.stop_trying,
+            Qt.Key.Key_PageDown: self.work.next_screw,
+            Qt.Key.Key_T: self.work.turned_as_told,
+            Qt.Key.Key_U: self.turn_over,
+            Qt.Key.Key_Backspace: self.work.stop_trying,
             Qt.Key.Key_O: self.work.probe_screw,
-        }  # fmt: skip
+        }
         act = acts.get(Qt.Key(key))
         if act is None or self._session.busy:
             return False
@@ -229,10 +247,14 @@ class AdjustersStation(Station):
         unsure = self.clearance.refresh()
         linked = s.link is LinkState.UP
         number = self.tabbed.number
-        words = act_words(s, (
-            "Measure over the screws  F5", f"Go over {self.rounds.screw}  F5",
-            "Take the nozzle's place  F5",
-        )[number])  # fmt: skip
+        words = act_words(
+            s,
+            (
+                "Measure over the screws  F5",
+                f"Go over {self.rounds.screw}  F5",
+                "Take the nozzle's place  F5",
+            )[number],
+        )
         if number == GAUGE:
             self.gauge.refresh()
         elif number == PLACES:
@@ -279,17 +301,24 @@ class AdjustersStation(Station):
         ended = {
             "within tolerance": "Within tolerance: what is left is shape, not tilt.",
             "below the noise": "Below the noise: the probe can't tell any turn that is left.",
-        }  # fmt: skip
+        }
         told = ended.get(work.verdict) or turn_words(screw, self.under)
         self.shape.setVisible(work.level)
         tell(self.screw, told)
         had = work.turns_had(screw.name)
         way = "clockwise" if had >= 0 else "counterclockwise"
-        so_far = f"{screw.name} has had {abs(had):.2f} turns {way} so far" if had else (
-            f"{screw.name} was not turned yet"
-        )  # fmt: skip
+        so_far = (
+            f"{screw.name} has had {abs(had):.2f} turns {way} so far"
+            if had
+            else (f"{screw.name} was not turned yet")
+        )
         alone = f"Alone it reaches {work.reach(screw.name) * 100:.0f} % of the bow and twist seen."
         tell(self.had, f"{so_far}; the probe tells it to ± {2 * screw.u_deg:.0f}° (k = 2). {alone}")
+        self._tell_outcome(solved)
+
+    def _tell_outcome(self, solved: AdjusterSolution) -> None:
+        """What the plate becomes, and what was learnt."""
+        work = self.work
         shown = work.surface()
         assert shown is not None
         becomes = f"FLTt {mm(shown.flat.fltt)} mm"
@@ -300,10 +329,15 @@ class AdjustersStation(Station):
             told = f"After all turns: {becomes}, {reached}."
         tell(self.becomes, told)
         gain = work.gain
-        told = "How the plate bends over its screws is not learnt yet." if gain is None else (
-            f"The plate follows {gain.value * 100:.0f} ± {200 * gain.u:.0f} % of the bend between "
-            "its screws (learnt)."
-        )  # fmt: skip
+        told = (
+            "How the plate bends over its screws is not learnt yet."
+            if gain is None
+            else (
+                f"The plate follows {gain.value * 100:.0f} ± {200 * gain.u:.0f} % of the bend "
+                "between "
+                "its screws (learnt)."
+            )
+        )
         tell(self.learnt, told)
 
     def _tell_trouble(self) -> None:
@@ -311,10 +345,17 @@ class AdjustersStation(Station):
         work = self.work
         fault, found = work.fault, work.diagnosis
         unknown = found is not None and found.verdict == "unknown"
-        words = fault.sentence if fault is not None else (
-            "the plate did not follow the turns, and no screw alone explains it: was one turned "
-            "the other way, or did a spring stick?" if unknown else ""
-        )  # fmt: skip
+        words = (
+            fault.sentence
+            if fault is not None
+            else (
+                "the plate did not follow the turns, and no screw alone explains it: was one "
+                "turned "
+                "the other way, or did a spring stick?"
+                if unknown
+                else ""
+            )
+        )
         tell(self.wrong, f"{words[:1].upper()}{words[1:]}{'.' if fault is not None else ''}")
         self.wrong.setVisible(bool(words))
         self.use.setVisible(fault is not None)
@@ -324,10 +365,11 @@ class AdjustersStation(Station):
             whom = fault.who[0] if len(fault.who) == 1 else "all screws"
             self.use.setText(f"Into the sheet: {whom}{way}{lead}")
         ends = [
-            f"{name}'s spring is at its end." if turns <= 0.02
+            f"{name}'s spring is at its end."
+            if turns <= 0.02
             else f"{name}'s spring ends in {turns:.1f} turns."
             for name, turns in work.near_ends()
-        ]  # fmt: skip
+        ]
         tell(self.ends, " ".join(ends))
         self.ends.setVisible(bool(ends))
 

@@ -23,12 +23,18 @@ def control_picture(work: DriftWork, cursor: int | None = None) -> ControlPictur
     drift = season.drift
     changes = tuple(
         (drift.idents.index(h.survey), name, h.sentence)
-        for h in drift.happenings for name in list(h.sizes)[:1]
-    )  # fmt: skip
+        for h in drift.happenings
+        for name in list(h.sizes)[:1]
+    )
     return ControlPicture(
-        np.array([t.timestamp() for t in drift.times]), work.charts(), drift.figures,
-        work.baseline, changes, tuple((e.at.timestamp(), e.kind) for e in season.events), cursor,
-    )  # fmt: skip
+        np.array([t.timestamp() for t in drift.times]),
+        work.charts(),
+        drift.figures,
+        work.baseline,
+        changes,
+        tuple((e.at.timestamp(), e.kind) for e in season.events),
+        cursor,
+    )
 
 
 class ControlView(QWidget):
@@ -160,5 +166,8 @@ class ChartsPage(QWidget):
             figure = float(drift.figures[at, TERMS.index(term)])
             way = more if figure > 0 else less
             figures.append(f"{name.lower()} {mm(abs(figure))} mm {way}".rstrip())
-        tell(self.told, f"No. {at + 1}, survey {drift.idents[at]}, {day(drift.times[at])}: "
-             f"{', '.join(figures)}.")  # fmt: skip
+        tell(
+            self.told,
+            f"No. {at + 1}, survey {drift.idents[at]}, {day(drift.times[at])}: "
+            f"{', '.join(figures)}.",
+        )

@@ -198,11 +198,20 @@ class ComparePage(QWidget):
         name = ""
         if mode in (1, 3, 4):
             name = "A" if mode == 3 or (mode == 1 and not self._second) else "B"
-        self.field.show_picture(Picture(
-            bare(season.sheet), chart=chart, flags=mode == 0, show_points=False, show_reach=False,
-            caption=caption, middle="same" if mode == 0 else f"level {name}".strip(),
-            line=self.line, pinned=mode != 0, wipe=self._wipe_at() if mode == 2 else None,
-        ))  # fmt: skip
+        self.field.show_picture(
+            Picture(
+                bare(season.sheet),
+                chart=chart,
+                flags=mode == 0,
+                show_points=False,
+                show_reach=False,
+                caption=caption,
+                middle="same" if mode == 0 else f"level {name}".strip(),
+                line=self.line,
+                pinned=mode != 0,
+                wipe=self._wipe_at() if mode == 2 else None,
+            )
+        )
 
     def _draw_sections(self) -> None:
         judged, sides = self._work.judged, self._back.sides()

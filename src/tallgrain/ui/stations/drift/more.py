@@ -6,12 +6,7 @@ from dataclasses import replace
 import numpy as np
 from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
-from PyQt6.QtWidgets import (
-    QAbstractItemView,
-    QTableWidgetItem,
-    QVBoxLayout,
-    QWidget,
-)
+from PyQt6.QtWidgets import QAbstractItemView, QTableWidgetItem, QVBoxLayout, QWidget
 
 from tallgrain.core.drift.thermal import Thermal
 from tallgrain.core.machine.outline import Disc
@@ -89,15 +84,25 @@ class HeatPage(QWidget):
         self.soak.update()
         if season is None or heat is None:
             self.field.show_picture(None, "No cold and hot surveys of one sheet yet.")
-            tell(self.told, "Survey once cold and once hot: ‘Survey cold, then hot’ in the menu "
-                 "Survey makes such a pair.")  # fmt: skip
+            tell(
+                self.told,
+                "Survey once cold and once hot: ‘Survey cold, then hot’ in the menu "
+                "Survey makes such a pair.",
+            )
             return
         if self._kept is None or self._kept[0] is not heat:
             self._kept = heat, heat_chart(heat, season.sheet)
-        self.field.show_picture(Picture(
-            bare(season.sheet), chart=self._kept[1], flags=False, show_points=False,
-            show_reach=False, caption=("rises", "sinks"), middle="mean",
-        ))  # fmt: skip
+        self.field.show_picture(
+            Picture(
+                bare(season.sheet),
+                chart=self._kept[1],
+                flags=False,
+                show_points=False,
+                show_reach=False,
+                caption=("rises", "sinks"),
+                middle="mean",
+            )
+        )
         tell(self.told, heat.sentence)
 
 

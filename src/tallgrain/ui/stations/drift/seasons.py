@@ -143,9 +143,11 @@ class TileView(QAbstractScrollArea):
         here = order.index(picture.chosen) if picture.chosen in order else 0
         columns = layout_of(self._port().width(), picture.sheet).columns
         steps = {
-            Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1, Qt.Key.Key_Up: -columns,
+            Qt.Key.Key_Left: -1,
+            Qt.Key.Key_Right: 1,
+            Qt.Key.Key_Up: -columns,
             Qt.Key.Key_Down: columns,
-        }  # fmt: skip
+        }
         key = Qt.Key(event.key())
         if key in steps:
             to = min(max(here + steps[key], 0), len(order) - 1)
@@ -320,19 +322,27 @@ class SeasonPage(QWidget):
             self._drawn = (judged, self.index, judged.tiles.chart(self.index))
         chart, points = self._drawn[2], judged.season.rows
         here = points.xy[points.survey == self.index]
-        self.field.show_picture(Picture(
-            bare(judged.season.sheet), points=here, chart=chart, flags=False, show_reach=False,
-            show_points=True, pinned=True,
-        ))  # fmt: skip
+        self.field.show_picture(
+            Picture(
+                bare(judged.season.sheet),
+                points=here,
+                chart=chart,
+                flags=False,
+                show_reach=False,
+                show_points=True,
+                pinned=True,
+            )
+        )
 
     def _tile(self, i: int, head: SeasonHead) -> Tile:
         season = self._back.season
         figures = self._figures()
         figure = mm(float(figures[i])) if np.isfinite(figures[i]) else "–"
         pins = "".join(
-            n for n, ident in (("A", self._back.pin_a), ("B", self._back.pin_b))
+            n
+            for n, ident in (("A", self._back.pin_a), ("B", self._back.pin_b))
             if ident == head.ident
-        )  # fmt: skip
+        )
         newest = season.heads[-1].conditions if season and season.heads else head.conditions
         return Tile(i, day(head.taken_at), figure, _mark(head, newest), pins)
 

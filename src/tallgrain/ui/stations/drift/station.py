@@ -3,26 +3,20 @@
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import (
-    QComboBox,
-    QDoubleSpinBox,
-    QFileDialog,
-    QHBoxLayout,
-    QListWidget,
-    QListWidgetItem,
-)
+from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QListWidget, QListWidgetItem
 
 from tallgrain.core.drift.judged import Action, Happening
 from tallgrain.core.plan.grid import Plan
 from tallgrain.errors import InputError, TallGrainError
 from tallgrain.procedures.check import check_plan
+from tallgrain.ui.session.timers import follow
 from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.stations.drift.charts import ChartsPage
 from tallgrain.ui.stations.drift.compare import ComparePage
 from tallgrain.ui.stations.drift.more import HeatPage, WorkshopPage
 from tallgrain.ui.stations.drift.seasons import SeasonPage
-from tallgrain.ui.widgets.bench import ClearanceRow, Layered, Notice, act_words, beside, scrolled
-from tallgrain.ui.widgets.parts import Panel, Readout, button, label, rule, tell
+from tallgrain.ui.widgets.bench import ClearanceRow, Layered, act_words, beside
+from tallgrain.ui.widgets.parts import Panel, Readout, amount, button, label, put, rule, tell
 from tallgrain.ui.widgets.words import count_of, duration, mm
 
 WIDTH = 380
@@ -56,17 +50,17 @@ class DriftStation(Station):
         self.middle = Layered(self.name, PAGES, self.shown)
         self.middle.on_shown = self._page_shown
         self.widget = beside(self.middle, self._bench())
-        for signal in (
-            work.changed, session.changed, session.back.changed, session.printer_changed
-        ):  # fmt: skip
-            signal.connect(self.refresh)
+        follow(
+            self.refresh,
+            work.changed,
+            session.changed,
+            session.back.changed,
+            session.printer_changed,
+        )
 
     def _bench(self) -> Panel:
-        bench = Panel(14)
-        bench.setFixedWidth(WIDTH)
-        self.notice = Notice()
-        bench.column.addWidget(self.notice)
-        column = scrolled(bench.column)
+        bench = self.begin_bench()
+        column = bench.scrolled()
         self.readout = Readout()
         self.what = label(role="safety", wrap=True)
         self.happened = QListWidget()
@@ -85,15 +79,38 @@ class DriftStation(Station):
         asked = QHBoxLayout()
         asked.addWidget(self.check, 1)
         asked.addWidget(self.recall)
+        chosen, posted = self._choices()
+        put(
+            column,
+            self.readout,
+            self.what,
+            label("What changed", "head"),
+            self.happened,
+            self.notes,
+            rule(),
+            label("Which survey now?", "head"),
+            self.which,
+        )
+        column.addLayout(asked)
+        column.addWidget(rule())
+        column.addLayout(chosen)
+        column.addLayout(posted)
+        column.addStretch(1)
+        return bench
+
+    def _choices(self) -> tuple[QHBoxLayout, QHBoxLayout]:
+        """Which surveys are judged, and the reports on them."""
         self.on = QComboBox()
         self.on.setAccessibleName("Surveys on which sheet are judged")
         self.on.activated.connect(lambda _: self.work.choose_sheet(self.on.currentData()))
-        self.prints = QDoubleSpinBox()
-        self.prints.setRange(0, 200)
-        self.prints.setDecimals(1)
-        self.prints.setSpecialValueText("prints a day?")
-        self.prints.setSuffix(" prints a day")
-        self.prints.setAccessibleName("How many prints a day this printer makes")
+        self.prints = amount(
+            0,
+            200,
+            "How many prints a day this printer makes",
+            decimals=1,
+            empty="prints a day?",
+            suffix=" prints a day",
+        )
         self.prints.editingFinished.connect(lambda: self.work.take_prints(self.prints.value()))
         chosen = QHBoxLayout()
         chosen.addWidget(self.on, 1)
@@ -105,22 +122,7 @@ class DriftStation(Station):
         posted = QHBoxLayout()
         posted.addWidget(self.report, 1)
         posted.addWidget(self.pair, 1)
-        for part in (
-            self.readout, self.what, label("What changed", "head"), self.happened, self.notes,
-            rule(), label("Which survey now?", "head"), self.which,
-        ):  # fmt: skip
-            column.addWidget(part)
-        column.addLayout(asked)
-        column.addWidget(rule())
-        column.addLayout(chosen)
-        column.addLayout(posted)
-        column.addStretch(1)
-        self.clearance = ClearanceRow(self._session)
-        bench.column.addWidget(self.clearance)
-        self.act = button("", "primary")
-        self.act.clicked.connect(self.primary)
-        bench.column.addWidget(self.act)
-        return bench
+        return chosen, posted
 
     # Acting
 
@@ -187,9 +189,11 @@ class DriftStation(Station):
         if sheet is None or self.work.season is None:
             return
         name, _ = QFileDialog.getSaveFileName(
-            self.widget, "Write the report", f"{sheet.name.lower()}-bed.pdf",
+            self.widget,
+            "Write the report",
+            f"{sheet.name.lower()}-bed.pdf",
             "Report (*.pdf *.html)",
-        )  # fmt: skip
+        )
         if name:
             self.write(Path(name), pair)
 
@@ -255,9 +259,11 @@ class DriftStation(Station):
                 count = slow.days * self.work.prints_per_day
                 small = f"or about {count:.0f} prints; {small}"
         self.readout.tell(holds, "days that a survey holds", small)
-        doing = s.doing[:1].upper() + s.doing[1:]
-        tell(self.what, f"{doing}: hands away. F8 finishes this touch and stops." if s.busy
-             else season.advice)  # fmt: skip
+        doing = s.motion.doing[:1].upper() + s.motion.doing[1:]
+        tell(
+            self.what,
+            f"{doing}: hands away. F8 finishes this touch and stops." if s.busy else season.advice,
+        )
         said = [h.sentence[:1].upper() + h.sentence[1:] + "." for h in drift.happenings]
         if [self.happened.item(i).text() for i in range(self.happened.count())] != said:  # type: ignore[union-attr]
             self.happened.clear()

@@ -10,7 +10,7 @@ from tallgrain.ui.session.session import Session
 from tallgrain.ui.stations.gap.model import ASIDE_MM, Aim, GaugeWork
 from tallgrain.ui.widgets.budget import Budget
 from tallgrain.ui.widgets.feel_page import GapPage
-from tallgrain.ui.widgets.parts import FigureBox, button, label, rule, tell
+from tallgrain.ui.widgets.parts import FigureBox, amount, button, label, rule, tell
 from tallgrain.ui.widgets.words import day, mm
 
 PLACES = (
@@ -21,13 +21,7 @@ PLACES = (
 
 
 def _box(low: float, high: float, suffix: str, name: str) -> FigureBox:
-    made = FigureBox()
-    made.setRange(low, high)
-    made.setDecimals(0)
-    made.setSuffix(suffix)
-    made.setButtonSymbols(FigureBox.ButtonSymbols.NoButtons)
-    made.setAccessibleName(name)
-    return made
+    return amount(low, high, name, decimals=0, suffix=suffix, buttons=False)
 
 
 class Conditions(QWidget):
@@ -121,9 +115,16 @@ class GaugePage(GapPage):
         self.take_back = button("&Take the last value back")
         self.take_back.clicked.connect(lambda: work.take_back())
         below: tuple[QWidget, ...] = (
-            rule(), self.contradiction, self.budget, self.change, self.meant,
-            self.stored, self.give, self.keep, self.take_back,
-        )  # fmt: skip
+            rule(),
+            self.contradiction,
+            self.budget,
+            self.change,
+            self.meant,
+            self.stored,
+            self.give,
+            self.keep,
+            self.take_back,
+        )
         for widget in below:
             column.insertWidget(column.count() - 1, widget)
 
@@ -164,9 +165,9 @@ class GaugePage(GapPage):
         work, gauge = self._work, f"{self.gauge.value():g}"
         last = work.values.last(TRIP)
         applied = last is not None and (last.outcome.startswith(("applied", "kept")))
-        unseen = applied and last is not None and (
-            work.verified is None or work.verified.at < last.at
-        )  # fmt: skip
+        unseen = (
+            applied and last is not None and (work.verified is None or work.verified.at < last.at)
+        )
         if unseen and not work.feels:
             where = f"the {gauge} mm gauge should grip at z = {gauge}"
             if not gauging:
@@ -210,8 +211,16 @@ class GaugePage(GapPage):
         self.conditions.setVisible(not gauging)
         self.conditions.refresh()
         self.place.setVisible(not gauging)
-        for part in (self.middle, self.finish, self.back, self.gauge,
-                     self.length, self.down, self.up, *self.felt.values()):  # fmt: skip
+        for part in (
+            self.middle,
+            self.finish,
+            self.back,
+            self.gauge,
+            self.length,
+            self.down,
+            self.up,
+            *self.felt.values(),
+        ):
             part.setVisible(gauging)
         # A gauge that slides through says how much room there is; before that, eyes do.
         for part in (self.seen, self.take):

@@ -112,7 +112,7 @@ class GaugeWork(GapWork):
         def routine(token: BreakOff) -> Iterator[object]:
             yield from warm_up(guard, aim.nozzle_c, aim.plate_c, left, token)
 
-        session.play("warming and soaking", routine, lambda event: self.changed.emit())
+        session.motion.play("warming and soaking", routine, lambda event: self.changed.emit())
 
     @property
     def warm_enough(self) -> bool:
@@ -157,9 +157,13 @@ class GaugeWork(GapWork):
             if state.plate.target_c > 0:
                 settles = still_settles(session.soak_min, self.aim.soak_min)
         return GaugeLoop(
-            self.t_set, touches, sheet.travel.z_step, probe_s_r=sheet.probe.repeatability.s_r,
-            growth=grows, settle=settles,
-        )  # fmt: skip
+            self.t_set,
+            touches,
+            sheet.travel.z_step,
+            probe_s_r=sheet.probe.repeatability.s_r,
+            growth=grows,
+            settle=settles,
+        )
 
     @property
     def solved(self) -> GapEstimate | None:
@@ -233,16 +237,18 @@ class GaugeWork(GapWork):
         if sheet.probe.kind != "nozzle" and found.t < 0:
             return GuardRefused(
                 f"a trip height of {found.t:.3f} mm would mean that the nozzle arrives before this "
-                "kind of probe trips.", "gap",
+                "kind of probe trips.",
+                "gap",
                 "Look at the gauge's thickness and the probe; tick 'I mean it' to go on.",
-            )  # fmt: skip
+            )
         change = found.t - self.t_set
         if abs(change) > LARGEST_CHANGE_MM:
             way = "nearer to" if change > 0 else "further from"
             return GuardRefused(
-                f"that would bring the nozzle {abs(change):.2f} mm {way} the plate at once.", "gap",
+                f"that would bring the nozzle {abs(change):.2f} mm {way} the plate at once.",
+                "gap",
                 "Was the gauge's thickness right? Tick 'I mean it' to go on.",
-            )  # fmt: skip
+            )
         return None
 
     def apply(self, deliberate: bool, why: str) -> None:

@@ -65,23 +65,31 @@ class GapRoom(Room):
         solved = self.work.solved_before
         # Of one sitting the last answer counts.
         last = [
-            o for i, o in enumerate(solved)
+            o
+            for i, o in enumerate(solved)
             if i + 1 == len(solved) or solved[i + 1].at - o.at > SITTING
-        ]  # fmt: skip
+        ]
         here = self.shared.session.plate_sheet
         points = [
-            Told(o.at, t := o.figures.t, o.figures.sheet in (None, here),
-                 f"{day(o.at)}: {mm(t)} mm ± {mm(2 * o.figures.u)}, felt")
+            Told(
+                o.at,
+                t := o.figures.t,
+                o.figures.sheet in (None, here),
+                f"{day(o.at)}: {mm(t)} mm ± {mm(2 * o.figures.u)}, felt",
+            )
             for o in last
-        ]  # fmt: skip
+        ]
         points += [
             Told(o.at, t := o.figures.after, False, f"{day(o.at)}: {mm(t)} mm, {o.note}")
-            for o in self.values.applied() if o.item == TRIP
-        ]  # fmt: skip
+            for o in self.values.applied()
+            if o.item == TRIP
+        ]
         return over_time(
-            "Trip height over the season", "mm; hollow: applied, or for another sheet", points,
+            "Trip height over the season",
+            "mm; hollow: applied, or for another sheet",
+            points,
             self.shared.session.back.season,
-        )  # fmt: skip
+        )
 
     def furnish(self) -> Station:
         """Build the page."""

@@ -7,14 +7,15 @@ from PyQt6.QtWidgets import QStackedWidget
 from tallgrain.ui.painting.gap import Side, feels_of, paint_gap
 from tallgrain.ui.painting.trials import Trials, paint_shift, paint_trials
 from tallgrain.ui.session.state import LinkState
+from tallgrain.ui.session.timers import follow
 from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.stations.gap.gauge import GaugePage
 from tallgrain.ui.stations.gap.model import GaugeWork
 from tallgrain.ui.stations.gap.trial_model import TrialWork
 from tallgrain.ui.stations.gap.trials import NudgePage, TrialPage
 from tallgrain.ui.stations.gap.values import LedgerPage
-from tallgrain.ui.widgets.bench import ClearanceRow, Notice, Tabbed, beside_the_bench
-from tallgrain.ui.widgets.parts import Panel, button, tell
+from tallgrain.ui.widgets.bench import ClearanceRow, beside_the_bench
+from tallgrain.ui.widgets.parts import tell
 from tallgrain.ui.widgets.picture import StationPicture
 
 WIDTH = 380
@@ -34,33 +35,26 @@ class GapStation(Station):
         self.values, self.work, self.trials = values, work, trials
         self.picture = StationPicture(self._paint)
         self.picture.setAccessibleName("Field: the nozzle from the side, and what was found")
-        bench = Panel(14)
-        bench.setFixedWidth(WIDTH)
-        self.notice = Notice()
+        bench = self.begin_bench()
         self.page = GaugePage(session, self.work)
         self.trial = TrialPage(session, self.trials)
         self.nudges = NudgePage(session, self.trials)
         self.ledger = LedgerPage(session, values)
         self._pages = (self.page, self.trial, self.nudges, self.ledger)
-        self.tabbed = Tabbed(TABS, self._pages)
-        self.tabbed.put_above(self.notice)
-        bench.column.addWidget(self.tabbed, 1)
-        self.clearance = ClearanceRow(session)
-        bench.column.addWidget(self.clearance)
-        # Always in sight, whatever is scrolled.
-        bench.column.addWidget(self.page.apply)
-        self.act = button("", "primary")
-        self.act.clicked.connect(self.primary)
-        bench.column.addWidget(self.act)
+        self.tabbed = bench.tabbed(TABS, self._pages, self.page.apply)
         self.field = QStackedWidget()
         self.field.addWidget(self.picture)
         self.field.addWidget(self.ledger.table)
         self.widget, self.subject = beside_the_bench(self.name, self.field, bench)
         self.page.meant.toggled.connect(lambda _: self.refresh())
         self.page.gauge.valueChanged.connect(lambda _: self.refresh())
-        for signal in (self.work.changed, self.trials.changed, session.changed,
-                       session.printer_changed):  # fmt: skip
-            signal.connect(self.refresh)
+        follow(
+            self.refresh,
+            self.work.changed,
+            self.trials.changed,
+            session.changed,
+            session.printer_changed,
+        )
         self.tabbed.on_shown = self._shown
         self.show_tab(GAUGE)
 
@@ -117,8 +111,10 @@ class GapStation(Station):
             f"nozzle {state.nozzle.now_c:.0f} °C, plate {state.plate.now_c:.0f} °C" if state else ""
         )
         on = f", {s.plate_sheet} sheet" if s.plate_sheet else ""
-        tell(self.subject, f"{s.sheet.name}{on} · how high the nozzle stands when the probe trips "
-             f"· {heat}")  # fmt: skip
+        tell(
+            self.subject,
+            f"{s.sheet.name}{on} · how high the nozzle stands when the probe trips · {heat}",
+        )
         if self.work.gauging and not s.busy and self.tab == GAUGE:
             focus = self.widget.focusWidget()
             if focus is None or focus in (self.act, self.picture) or not focus.isVisible():
@@ -162,7 +158,15 @@ class GapStation(Station):
         elif self.tab == NUDGES:
             paint_shift(painter, rect, trials.layer_mm, trials.shift, trials.printing)
         else:
-            paint_gap(painter, rect, Side(
-                work.t_set, work.z if self.work.gauging else None, self.page.gauge.value(),
-                feels_of(work.feels), work.solved, work.room_z,
-            ))  # fmt: skip
+            paint_gap(
+                painter,
+                rect,
+                Side(
+                    work.t_set,
+                    work.z if self.work.gauging else None,
+                    self.page.gauge.value(),
+                    feels_of(work.feels),
+                    work.solved,
+                    work.room_z,
+                ),
+            )

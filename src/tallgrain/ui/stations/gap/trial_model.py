@@ -26,6 +26,7 @@ from tallgrain.journal.values import TRIP
 from tallgrain.textio import write_text
 from tallgrain.ui.session.probe_work import ProbeWork
 from tallgrain.ui.session.session import Session
+from tallgrain.ui.session.timers import follow
 from tallgrain.ui.session.values_work import ValuesWork
 from tallgrain.ui.stations.gap.model import GaugeWork
 
@@ -49,8 +50,7 @@ class TrialWork(QObject):
         self.read()
         session.printer_changed.connect(self.read)
         session.back.changed.connect(self.read)
-        for signal in (gauge.changed, values.changed):
-            signal.connect(self.changed)
+        follow(self.changed, gauge.changed, values.changed)
 
     def read(self) -> None:
         """Begin anew with the printer that is shown: trials since its gap was last made stale."""
@@ -135,8 +135,9 @@ class TrialWork(QObject):
         if stands is not None and stands.state in ("changed at the printer", "lost"):
             return GuardRefused(
                 f"the printer's trip height of {stands.held.live:.3f} mm is not what was set.",
-                "trial print", "Settle that on the Values page first.",
-            )  # fmt: skip
+                "trial print",
+                "Settle that on the Values page first.",
+            )
         lows = []
         if known is not None:
             lows.append(known.quantile(0.02))
@@ -148,9 +149,10 @@ class TrialWork(QObject):
         by = "by what is known" if lows else "by the sheet's trip height"
         return GuardRefused(
             f"with the trip height of {t_set:.3f} mm the nozzle would print {layer:.2f} mm above "
-            f"the plate, {by}: it may scrape.", "trial print",
+            f"the plate, {by}: it may scrape.",
+            "trial print",
             "Set the next value first, or feel the gap with a gauge.",
-        )  # fmt: skip
+        )
 
     # Trials
 
@@ -172,7 +174,7 @@ class TrialWork(QObject):
 
         if printer is None:
             return False
-        return self._session.do("reading the values", printer.values, read, quiet=True)
+        return self._session.motion.do("reading the values", printer.values, read, quiet=True)
 
     def _patch(self, count: int) -> str:
         """Raises TallGrainError where a patch can't or should not be printed."""
@@ -235,7 +237,7 @@ class TrialWork(QObject):
         if no := self._probe.no_way_down(guard):
             self._probe.refuse(no)
         else:
-            self._session.do("finding the reference", find, lambda _: self.changed.emit())
+            self._session.motion.do("finding the reference", find, lambda _: self.changed.emit())
 
     # Live nudges
 
@@ -264,7 +266,7 @@ class TrialWork(QObject):
             self._session.enter(Nudged(mm=mm, at=str(now())), "job_shift", "nudged")
             self.values.take(result)
 
-        self._session.do("nudging", nudged, told, quiet=True)
+        self._session.motion.do("nudging", nudged, told, quiet=True)
 
 
 def _verdict(word: str) -> Verdict:

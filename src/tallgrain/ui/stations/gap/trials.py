@@ -19,7 +19,7 @@ from tallgrain.ui.app import theme
 from tallgrain.ui.painting.trials import LOOKS, paint_sample
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.stations.gap.trial_model import TrialWork
-from tallgrain.ui.widgets.parts import FigureBox, Readout, button, label, rule, tell
+from tallgrain.ui.widgets.parts import Readout, amount, button, label, put, rule, tell
 from tallgrain.ui.widgets.words import mm
 
 SAMPLE = QSize(36, 24)
@@ -73,19 +73,20 @@ class TrialPage(QWidget):
         self.next.clicked.connect(work.set_next)
         self.keep = button("&Keep it: survive power-off")
         self.keep.clicked.connect(work.values.keep)
-        for part in (self.back, self.log, self.next, self.keep):
-            column.addWidget(part)
+        put(column, self.back, self.log, self.next, self.keep)
         column.addStretch(1)
 
     def _patch(self, column: QVBoxLayout) -> None:
         row = QHBoxLayout()
-        self.layer = FigureBox()
-        self.layer.setRange(0.05, 1.0)
-        self.layer.setDecimals(2)
-        self.layer.setSingleStep(0.02)
-        self.layer.setValue(self._work.layer_mm)
-        self.layer.setSuffix(" mm layer")
-        self.layer.setAccessibleName("Height of the first layer")
+        self.layer = amount(
+            0.05,
+            1.0,
+            "Height of the first layer",
+            decimals=2,
+            step=0.02,
+            value=self._work.layer_mm,
+            suffix=" mm layer",
+        )
         self.layer.valueChanged.connect(self._take_layer)
         self.count = QComboBox()
         self.count.addItem("one place", 1)
@@ -174,9 +175,9 @@ class TrialPage(QWidget):
         self.log.setVisible(bool(lines))
         found = work.next
         wanted = found is not None and bool(lines) and not work.done and t_set is not None
-        changes = wanted and found is not None and t_set is not None and (
-            abs(found.t_set - t_set) > 5e-4
-        )  # fmt: skip
+        changes = (
+            wanted and found is not None and t_set is not None and (abs(found.t_set - t_set) > 5e-4)
+        )
         self.next.setVisible(changes)
         if changes and found is not None and t_set is not None:
             way = "nearer" if found.t_set > t_set else "further away"
@@ -235,8 +236,7 @@ class NudgePage(QWidget):
         self.drop.clicked.connect(lambda: self._resolve(False))
         self.keep = button("&Keep it: survive power-off")
         self.keep.clicked.connect(work.values.keep)
-        for part in (self.away, self.nearer, rule(), self.take, self.drop, self.keep):
-            column.addWidget(part)
+        put(column, self.away, self.nearer, rule(), self.take, self.drop, self.keep)
         column.addStretch(1)
 
     def nudge(self, way: int) -> None:

@@ -24,7 +24,7 @@ from tallgrain.journal.records import ValueChanged
 from tallgrain.procedures.values import FIRST_LAYER
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.values_work import ValuesWork
-from tallgrain.ui.widgets.parts import Panel, button, label, tell
+from tallgrain.ui.widgets.parts import Panel, button, label, put, tell
 from tallgrain.ui.widgets.value_words import NAMES, figure, meaning_words
 from tallgrain.ui.widgets.words import count_of, day_time, mm
 
@@ -53,8 +53,7 @@ class LedgerPage(QWidget):
         self.restore.clicked.connect(work.restore)
         self.leave = button("Leave it: the printer is set up anew")
         self.leave.clicked.connect(work.leave_lost)
-        for part in (self.keep, self.restore, self.leave):
-            column.addWidget(part)
+        put(column, self.keep, self.restore, self.leave)
         self.reason = QLineEdit()
         self.reason.setPlaceholderText("why it is taken back")
         self.reason.setAccessibleName("Why a value is taken back")
@@ -126,8 +125,9 @@ class LedgerPage(QWidget):
             self._session.refused.emit(error)
             return
         held = work.held
-        wanted = {m: v for m, v in record.ours().items()
-                  if m in held and abs(held[m].ours - v) > 6e-5}  # fmt: skip
+        wanted = {
+            m: v for m, v in record.ours().items() if m in held and abs(held[m].ours - v) > 6e-5
+        }
         if wanted:
             work.set(wanted, f"from {path.name}")
 

@@ -22,6 +22,7 @@ from tallgrain.link.console.starts import read_start, write_start
 from tallgrain.ui.session.drift_work import DriftWork
 from tallgrain.ui.session.probe_work import ProbeWork
 from tallgrain.ui.session.session import Session
+from tallgrain.ui.session.timers import follow
 from tallgrain.ui.session.values_work import ValuesWork
 from tallgrain.ui.widgets.value_words import NAMES, sided_figure
 from tallgrain.ui.widgets.words import count_of, day_time, mm
@@ -43,8 +44,7 @@ class HandoverWork(QObject):
         self.policy, self.every, self.dialect_name = Policy(), EVERY, "hazel"
         self.with_values = False
         self._other()
-        for signal in (values.changed, drift.changed):
-            signal.connect(self.changed)
+        follow(self.changed, values.changed, drift.changed)
         session.printer_changed.connect(self._other)
 
     def _other(self) -> None:
@@ -109,14 +109,16 @@ class HandoverWork(QObject):
         scatter = 2 * sheet.probe.repeatability.s_between
         judged = self._drift.judged
         if season is not None and season.drift.idents and judged is not None:
-            newest = next(i for i, h in enumerate(season.rows.heads)
-                          if h.ident == season.drift.idents[-1])  # fmt: skip
+            newest = next(
+                i for i, h in enumerate(season.rows.heads) if h.ident == season.drift.idents[-1]
+            )
             seen = judged.tiles.heights[newest]
             bump = float(np.nanmax(np.abs(seen))) if np.isfinite(seen).any() else None
             grows = season.drift.slow.rate if season.drift.slow is not None else None
             age = (now() - season.drift.times[-1]).total_seconds() / 86400
-        return costs(sheet, self.every, None, bump, grows, age, scatter,
-                     self._drift.prints_per_day or 1.0)  # fmt: skip
+        return costs(
+            sheet, self.every, None, bump, grows, age, scatter, self._drift.prints_per_day or 1.0
+        )
 
     # Other start texts
 
@@ -141,11 +143,15 @@ class HandoverWork(QObject):
         for meaning, one in self.values.standings().items():
             value = self.values.held[meaning]
             why = one.last.why if one.last is not None else ""
-            made.append((
-                NAMES[meaning], sided_figure(meaning, value.ours_kept),
-                sided_figure(meaning, value.ours),
-                one.state, why,
-            ))  # fmt: skip
+            made.append(
+                (
+                    NAMES[meaning],
+                    sided_figure(meaning, value.ours_kept),
+                    sided_figure(meaning, value.ours),
+                    one.state,
+                    why,
+                )
+            )
         return made
 
     def write_card(self, path: Path) -> None:
@@ -160,13 +166,25 @@ class HandoverWork(QObject):
             (name, kept, self.values.held[m].name, f"{self.values.held[m].kept:g}", state)
             for (name, kept, _, state, _), m in zip(rows, self.values.standings(), strict=True)
         )
-        write_report(path, Report(
-            f"{sheet.name}: what it keeps", f"read on {day_time(now())}",
-            (Table(("value", "kept", "the printer calls it", "and stores", "how it stands"), told),
-             Words("Kept values survive power-off; a reflash takes them all. Then the Handover "
-                   "station gives them back.")),
-            f"{sheet.name} · Tall Grain {__version__}",
-        ))  # fmt: skip
+        write_report(
+            path,
+            Report(
+                f"{sheet.name}: what it keeps",
+                f"read on {day_time(now())}",
+                (
+                    Table(
+                        ("value", "kept", "the printer calls it", "and stores", "how it stands"),
+                        told,
+                    ),
+                    Words(
+                        "Kept values survive power-off; a reflash takes them all. Then the "
+                        "Handover "
+                        "station gives them back."
+                    ),
+                ),
+                f"{sheet.name} · Tall Grain {__version__}",
+            ),
+        )
 
     def summary(self) -> list[str]:
         """What was measured, changed and kept in this sitting, and what to look at next time."""

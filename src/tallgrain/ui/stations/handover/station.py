@@ -12,7 +12,6 @@ from PyQt6.QtWidgets import (
     QFileDialog,
     QHBoxLayout,
     QPlainTextEdit,
-    QSpinBox,
     QTableWidgetItem,
     QVBoxLayout,
     QWidget,
@@ -22,17 +21,11 @@ from tallgrain.core.handover.policy import Compensation, Cost
 from tallgrain.errors import TallGrainError
 from tallgrain.textio import open_regular, write_text
 from tallgrain.ui.app import theme
+from tallgrain.ui.session.timers import follow
 from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.stations.handover.model import HandoverWork, since, sorted_findings
-from tallgrain.ui.widgets.bench import (
-    Layered,
-    Notice,
-    act_words,
-    beside,
-    plain_table,
-    scrolled,
-)
-from tallgrain.ui.widgets.parts import Panel, Readout, button, label, rule, tell
+from tallgrain.ui.widgets.bench import Layered, Notice, act_words, beside, plain_table, scrolled
+from tallgrain.ui.widgets.parts import Panel, Readout, amount, button, label, put, rule, tell, whole
 from tallgrain.ui.widgets.words import count_of, mm
 
 WIDTH = 380
@@ -60,8 +53,7 @@ class HandoverStation(Station):
         )
         self.middle.on_shown = lambda _: self.refresh()
         self.widget = beside(self.middle, self._bench())
-        for signal in (work.changed, session.changed, session.printer_changed):
-            signal.connect(self.refresh)
+        follow(self.refresh, work.changed, session.changed, session.printer_changed)
 
     # The pages
 
@@ -79,8 +71,7 @@ class HandoverStation(Station):
         self.save.clicked.connect(self.save_all)
         self.give = button("&Give everything back, unproven")
         self.give.clicked.connect(self.work.values.restore)
-        for part in (self.card, self.save, self.give):
-            row.addWidget(part)
+        put(row, self.card, self.save, self.give)
         row.addStretch(1)
         column.addLayout(row)
         self.saved = label(role="muted", wrap=True)
@@ -151,17 +142,26 @@ class HandoverStation(Station):
         self.nozzle = _box("nozzle ", " °C", 500, 215)
         self.plate = _box("plate ", " °C", 200, 60)
         self.soak = _box("soak ", " min", 240, 5)
-        self.every = QSpinBox()
-        self.every.setRange(1, 500)
-        self.every.setPrefix("every ")
-        self.every.setSuffix(" prints")
-        self.every.setAccessibleName("All of the plate is surveyed once in so many prints")
+        self.every = whole(
+            1,
+            500,
+            "All of the plate is surveyed once in so many prints",
+            prefix="every ",
+            suffix=" prints",
+        )
         self.clean = QCheckBox("&Wipe the tip first")
         self.level = QCheckBox("&Level by the Z motors")
         self.own = QCheckBox("Set the &trip height there too")
-        for part in (self.readout, self.what, rule(), label("How a print begins", "head"),
-                     self.way, self.evidence, self.spoken):  # fmt: skip
-            column.addWidget(part)
+        put(
+            column,
+            self.readout,
+            self.what,
+            rule(),
+            label("How a print begins", "head"),
+            self.way,
+            self.evidence,
+            self.spoken,
+        )
         for pair in ((self.nozzle, self.plate), (self.soak, self.every)):
             row = QHBoxLayout()
             for figure_box in pair:
@@ -198,10 +198,14 @@ class HandoverStation(Station):
     def _choose(self) -> None:
         work = self.work
         policy = replace(
-            work.policy, compensation=self.way.currentData(), nozzle_c=self.nozzle.value(),
-            plate_c=self.plate.value(), soak_min=self.soak.value(), clean=self.clean.isChecked(),
+            work.policy,
+            compensation=self.way.currentData(),
+            nozzle_c=self.nozzle.value(),
+            plate_c=self.plate.value(),
+            soak_min=self.soak.value(),
+            clean=self.clean.isChecked(),
             level=self.level.isChecked(),
-        )  # fmt: skip
+        )
         work.choose(policy, self.every.value(), self.spoken.currentData(), self.own.isChecked())
 
     def copy_text(self) -> None:
@@ -281,8 +285,12 @@ class HandoverStation(Station):
         self.readout.tell(str(count) if known else "–", said, loss if count else "")
         tell(self.what, self._sentence(known, count))
         tell(self.middle.subject, f"{s.sheet.name}: what it holds, and how its prints begin")
-        words = act_words(s, f"Keep {count_of(count, 'value')}: survive power-off  F5" if count
-                          else "Copy the start text  F5")  # fmt: skip
+        words = act_words(
+            s,
+            f"Keep {count_of(count, 'value')}: survive power-off  F5"
+            if count
+            else "Copy the start text  F5",
+        )
         if self.act.text() != words:
             self.act.setText(words)
         self.act.setEnabled(not s.busy)
@@ -314,8 +322,11 @@ class HandoverStation(Station):
                 self.spoken.addItem(f"written as {name.capitalize()}", name)
         self.spoken.setCurrentIndex(max(self.spoken.findData(work.dialect_name), 0))
         self.way.setCurrentIndex(self.way.findData(p.compensation))
-        for box, value in ((self.nozzle, p.nozzle_c), (self.plate, p.plate_c),
-                           (self.soak, p.soak_min)):  # fmt: skip
+        for box, value in (
+            (self.nozzle, p.nozzle_c),
+            (self.plate, p.plate_c),
+            (self.soak, p.soak_min),
+        ):
             if not box.hasFocus():
                 box.setValue(value)
         if not self.every.hasFocus():
@@ -380,9 +391,11 @@ class HandoverStation(Station):
 
 def _cost_words(cost: Cost) -> str:
     name = dict(WAYS)[cost.compensation]
-    error = "first layer off by an unknown amount" if cost.error_mm is None else (
-        f"first layer off by {mm(cost.error_mm, 2)} mm at the worst"
-    )  # fmt: skip
+    error = (
+        "first layer off by an unknown amount"
+        if cost.error_mm is None
+        else (f"first layer off by {mm(cost.error_mm, 2)} mm at the worst")
+    )
     minutes = "no time" if not cost.minutes else f"{cost.minutes:.1f} min a print"
     return f"{name[:1].upper()}{name[1:]}: {minutes}, {error} ({cost.why})."
 
@@ -397,11 +410,12 @@ def _editor(name: str, fixed: bool) -> QPlainTextEdit:
 
 
 def _box(prefix: str, suffix: str, most: float, value: float) -> QDoubleSpinBox:
-    made = QDoubleSpinBox()
-    made.setRange(0, most)
-    made.setDecimals(0)
-    made.setPrefix(prefix)
-    made.setSuffix(suffix)
-    made.setValue(value)
-    made.setAccessibleName(f"{prefix.strip().capitalize()} at the start, in{suffix}")
-    return made
+    return amount(
+        0,
+        most,
+        f"{prefix.strip().capitalize()} at the start, in{suffix}",
+        decimals=0,
+        prefix=prefix,
+        suffix=suffix,
+        value=value,
+    )

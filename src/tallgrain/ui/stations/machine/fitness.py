@@ -15,7 +15,7 @@ from tallgrain.errors import TallGrainError
 from tallgrain.ui.painting.how import paint_how
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.stations.machine.model import Checklist
-from tallgrain.ui.widgets.parts import button, label, tell
+from tallgrain.ui.widgets.parts import button, label, put, tell
 
 
 class HowPicture(QWidget):
@@ -61,8 +61,7 @@ class FitnessPanel(QWidget):
         self.note = QLineEdit()
         self.note.setPlaceholderText("note, such as: left front wheel")
         self.note.setAccessibleName("Note for the ledger")
-        for part in (self.title, self.how, self.picture, self.state):
-            column.addWidget(part)
+        put(column, self.title, self.how, self.picture, self.state)
         column.addStretch(1)
         # Below the part that scrolls, so that what was seen can always be said.
         self.answers = QWidget()

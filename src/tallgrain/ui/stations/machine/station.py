@@ -190,8 +190,10 @@ class MachineStation(Station):
             self.field.show_sheet(None)
             return
         self.field.show_sheet(sheet)
-        tell(self.subject, f"{sheet.name}: {size_words(sheet)} mm, {sheet.drives()}. "
-             "Drag a part, or type it.")  # fmt: skip
+        tell(
+            self.subject,
+            f"{sheet.name}: {size_words(sheet)} mm, {sheet.drives()}. Drag a part, or type it.",
+        )
         # The drawing follows each step of a drag; the figure a little behind it.
         if self.field.dragging:
             self._calm.start()

@@ -2,12 +2,7 @@
 
 from PyQt6.QtWidgets import QCheckBox, QFormLayout, QSpinBox, QVBoxLayout, QWidget
 
-from tallgrain.core.probe.repeatability import (
-    WIDEST_MM,
-    Repeatability,
-    compare_ways,
-    touches_worth,
-)
+from tallgrain.core.probe.repeatability import WIDEST_MM, Repeatability, compare_ways, touches_worth
 from tallgrain.ui.session.probe_work import ProbeWork
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.widgets.parts import Readout, button, label, set_role, tell
@@ -43,7 +38,7 @@ class RepeatsPage(QWidget):
         column.addWidget(self.words)
         self.use = button("Use this scatter in the sheet")
         self.break_off = button("Break off  F8", tip="Finish this touch, raise, stop")
-        self.break_off.clicked.connect(session.break_off)
+        self.break_off.clicked.connect(session.motion.break_off)
         column.addWidget(self.use)
         column.addWidget(self.break_off)
         column.addStretch(1)
@@ -52,9 +47,11 @@ class RepeatsPage(QWidget):
         """Touch the series."""
         if self._session.ready:
             self._work.start_series(
-                self.places.value(), self.touches.value(), self.retract.isChecked(),
+                self.places.value(),
+                self.touches.value(),
+                self.retract.isChecked(),
                 self.targets if self.warm.isChecked() else None,
-            )  # fmt: skip
+            )
 
     @property
     def targets(self) -> tuple[float, float]:
@@ -86,8 +83,11 @@ class RepeatsPage(QWidget):
             s_r = sheet.probe.repeatability.s_r if sheet else 0.0
             told = "assumed, from the printer's description" if sheet else ""
             self.readout.tell(micro(s_r) if sheet else "–", "µm repeatability (1 s)", told)
-            tell(self.words, "Touch the same place again and again: the scatter is what no "
-                 "correction can go below.")  # fmt: skip
+            tell(
+                self.words,
+                "Touch the same place again and again: the scatter is what no "
+                "correction can go below.",
+            )
             return
         self.readout.tell(
             micro(found.s_r),

@@ -32,9 +32,13 @@ class ProbeRoom(Room):
         done = [work.next_check is None, series is not None, self.rough.known_before is not None]
         dates = [e.at for e in (*work.dated.values(), *self._rough_ones())]
         newest = max(dates, default=None)
-        stale = newest is not None and session.back.season is not None and [
-            e.kind for e in session.back.season.events if e.at > newest and self.name in e.stale
-        ]  # fmt: skip
+        stale = (
+            newest is not None
+            and session.back.season is not None
+            and [
+                e.kind for e in session.back.season.events if e.at > newest and self.name in e.stale
+            ]
+        )
         if stale:
             return Kernel(self.name, Fill.STALE, headline, f"before {stale[-1]}")
         if all(done):

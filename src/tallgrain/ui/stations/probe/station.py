@@ -2,26 +2,23 @@
 
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter
-from PyQt6.QtWidgets import (
-    QApplication,
-    QDoubleSpinBox,
-    QWidget,
-)
+from PyQt6.QtWidgets import QApplication, QDoubleSpinBox, QWidget
 
 from tallgrain.core.values import StoredValue
 from tallgrain.formats.draft import with_amount
 from tallgrain.ui.painting.probe import Head, paint_beam, paint_claims, paint_head, paint_series
 from tallgrain.ui.session.gap_work import GapWork
 from tallgrain.ui.session.state import LinkState
+from tallgrain.ui.session.timers import follow
 from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.stations.probe.repeats import RepeatsPage
 from tallgrain.ui.stations.probe.values import ValuesPage
 from tallgrain.ui.stations.probe.where import WherePage
 from tallgrain.ui.stations.probe.works import WorksPage
-from tallgrain.ui.widgets.bench import ClearanceRow, Notice, Tabbed, beside_the_bench
+from tallgrain.ui.widgets.bench import ClearanceRow, beside_the_bench
 from tallgrain.ui.widgets.feel_page import GapPage
 from tallgrain.ui.widgets.jog import JogPad
-from tallgrain.ui.widgets.parts import Panel, button, tell
+from tallgrain.ui.widgets.parts import tell
 from tallgrain.ui.widgets.picture import StationPicture
 
 WIDTH = 380
@@ -47,33 +44,29 @@ class ProbeStation(Station):
         self.repeats.use.clicked.connect(self.use_scatter)
         self.gap.use.clicked.connect(self.use_gap)
         self.values.on_take = self.take_value
-        for signal in (
-            self.work.changed, self.rough.changed, values.changed, session.changed,
-            session.printer_changed, drafts.changed,
-        ):  # fmt: skip
-            signal.connect(self.refresh)
+        follow(
+            self.refresh,
+            self.work.changed,
+            self.rough.changed,
+            values.changed,
+            session.changed,
+            session.printer_changed,
+            drafts.changed,
+        )
         self._step: QWidget | None = None
         session.began.connect(self._park_focus)
         self.tabbed.on_shown = self._shown
         self.show_tab(0)
 
     def _bench(self) -> QWidget:
-        bench = Panel(14)
-        bench.setFixedWidth(WIDTH)
-        self.notice = Notice()
+        bench = self.begin_bench()
         self.works = WorksPage(self._session, self.work)
         self.where = WherePage(self._session, self.work)
         self.repeats = RepeatsPage(self._session, self.work)
         self.gap = GapPage(self._session, self.rough)
         self.values = ValuesPage(self._session, self._values)
-        self.tabbed = Tabbed(TABS, (self.works, self.where, self.repeats, self.gap, self.values))
-        self.tabbed.put_above(self.notice)
-        bench.column.addWidget(self.tabbed, 1)
-        self.clearance = ClearanceRow(self._session)
-        bench.column.addWidget(self.clearance)
-        self.act = button("", "primary")
-        self.act.clicked.connect(self.primary)
-        bench.column.addWidget(self.act)
+        pages = (self.works, self.where, self.repeats, self.gap, self.values)
+        self.tabbed = bench.tabbed(TABS, pages)
         return bench
 
     def show_tab(self, number: int) -> None:
@@ -133,8 +126,9 @@ class ProbeStation(Station):
         """The printer's value becomes the sheet's."""
         paths: dict[str, tuple[str | int, ...]] = {
             "trip_height": ("probe", "trip_height"),
-            "offset_x": ("probe", "offset", 0), "offset_y": ("probe", "offset", 1),
-        }  # fmt: skip
+            "offset_x": ("probe", "offset", 0),
+            "offset_y": ("probe", "offset", 1),
+        }
         if value.meaning in paths:
             self._store(value.name, paths[value.meaning], [value.ours])
 
@@ -200,11 +194,17 @@ class ProbeStation(Station):
 
     def _subject(self, number: int) -> str:
         sheet = self._session.sheet
-        kind = {
-            "contact_pin": "a pin that extends", "switch_arm": "a switch on an arm",
-            "proximity": "a proximity sensor", "carried": "a probe that is picked up",
-            "nozzle": "the nozzle itself",
-        }[sheet.probe.kind] if sheet else ""  # fmt: skip
+        kind = (
+            {
+                "contact_pin": "a pin that extends",
+                "switch_arm": "a switch on an arm",
+                "proximity": "a proximity sensor",
+                "carried": "a probe that is picked up",
+                "nozzle": "the nozzle itself",
+            }[sheet.probe.kind]
+            if sheet
+            else ""
+        )
         what = (
             "the checks, in the order that keeps the plate safe",
             "where each source says that it is, seen from above",

@@ -1,26 +1,14 @@
 """Where is the probe? Four sources, kept side by side and compared."""
 
 from PyQt6.QtCore import QSignalBlocker
-from PyQt6.QtWidgets import (
-    QComboBox,
-    QGridLayout,
-    QHBoxLayout,
-    QVBoxLayout,
-    QWidget,
-)
+from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
-from tallgrain.core.probe.claims import (
-    CLAIMED_U_MM,
-    RULER_U_MM,
-    Claim,
-    quadrant_offset,
-    side_words,
-)
+from tallgrain.core.probe.claims import CLAIMED_U_MM, RULER_U_MM, Claim, quadrant_offset, side_words
 from tallgrain.errors import TallGrainError
 from tallgrain.ui.session.probe_work import ProbeWork
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.widgets.jog import JogPad
-from tallgrain.ui.widgets.parts import FigureBox, Pages, button, label, tell
+from tallgrain.ui.widgets.parts import FigureBox, Pages, amount, button, label, tell
 from tallgrain.ui.widgets.words import count_of, mm
 
 SOURCES = (
@@ -32,12 +20,7 @@ SOURCES = (
 
 
 def _figure(name: str, low: float, high: float) -> FigureBox:
-    box = FigureBox()
-    box.setRange(low, high)
-    box.setDecimals(2)
-    box.setSuffix(" mm")
-    box.setAccessibleName(name)
-    return box
+    return amount(low, high, name, decimals=2, suffix=" mm")
 
 
 class WherePage(QWidget):
@@ -99,9 +82,9 @@ class WherePage(QWidget):
         self.side_y.addItems(["front", "rear"])
         self.away_x, self.away_y = _figure("Sideways", 0, 300), _figure("Front to rear", 0, 300)
         grid = QGridLayout()
-        for row, (side, away, name) in enumerate((
-            (self.side_x, self.away_x, "Side"), (self.side_y, self.away_y, "Front or rear"),
-        )):  # fmt: skip
+        for row, (side, away, name) in enumerate(
+            ((self.side_x, self.away_x, "Side"), (self.side_y, self.away_y, "Front or rear"))
+        ):
             side.setAccessibleName(name)
             side.currentTextChanged.connect(lambda _: self._sides_changed())
             grid.addWidget(side, row, 0)
@@ -134,9 +117,11 @@ class WherePage(QWidget):
         """The signs come out by themselves."""
         try:
             offset = quadrant_offset(
-                self.side_x.currentText(), self.side_y.currentText(),
-                self.away_x.value(), self.away_y.value(),
-            )  # fmt: skip
+                self.side_x.currentText(),
+                self.side_y.currentText(),
+                self.away_x.value(),
+                self.away_y.value(),
+            )
         except TallGrainError as error:
             self._work.refuse(error)
             return
@@ -233,9 +218,11 @@ class WherePage(QWidget):
             return
         try:
             offset = quadrant_offset(
-                self.side_x.currentText(), self.side_y.currentText(),
-                self.away_x.value(), self.away_y.value(),
-            )  # fmt: skip
+                self.side_x.currentText(),
+                self.side_y.currentText(),
+                self.away_x.value(),
+                self.away_y.value(),
+            )
             words = f"{side_words(offset)}: offset {mm(offset[0], 2)}, {mm(offset[1], 2)} mm."
             tell(self.measured_words, words[:1].upper() + words[1:])
         except TallGrainError as error:

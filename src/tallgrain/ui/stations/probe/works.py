@@ -116,7 +116,8 @@ class WorksPage(QWidget):
         self.override.clicked.connect(self._override)
         self.again = button("Make all checks again")
         self.again.clicked.connect(work.again)
-        for part in (
+        put(
+            column,
             self.lines,
             self.advice,
             self.diagnosis,
@@ -124,8 +125,7 @@ class WorksPage(QWidget):
             self.clearance,
             self.power,
             self.act,
-        ):
-            column.addWidget(part)
+        )
         column.addLayout(answers)
         put(column, self.reason, self.override, self.again)
         column.addStretch(1)
@@ -160,9 +160,11 @@ class WorksPage(QWidget):
         if s.sheet is not None:
             probe = s.sheet.probe
             advice = ADVICE[probe.kind].format(
-                arm=probe.arm_deg, hot=probe.hottest_c, before=trips_before(s.sheet),
+                arm=probe.arm_deg,
+                hot=probe.hottest_c,
+                before=trips_before(s.sheet),
                 offset=math.hypot(*probe.offset),
-            )  # fmt: skip
+            )
             tell(self.advice, advice)
             self.advice.setVisible(bool(advice))
         tell(self.diagnosis, f"{ails.name.capitalize()}. {ails.remedy}" if ails else "")

@@ -29,24 +29,35 @@ class SkewRoom(Room):
             return Kernel(self.name, Fill.STALE, headline, f"before {stale}")
         if self.work.plane == "xy" and self.work.applied:
             return Kernel(self.name, Fill.HALF, headline, "unconfirmed")
-        return Kernel(self.name, Fill.HALF if last.worth_it else Fill.FULL, headline,
-                      "not square" if last.worth_it else "")  # fmt: skip
+        return Kernel(
+            self.name,
+            Fill.HALF if last.worth_it else Fill.FULL,
+            headline,
+            "not square" if last.worth_it else "",
+        )
 
     def story(self) -> Story | None:
         """How far the axes of this plane were from square, gauge by gauge."""
         found = self.work.here.found
         # Of one gauge the last answer counts.
-        last = [f for i, f in enumerate(found) if i + 1 == len(found)
-                or found[i + 1].gauge != f.gauge]  # fmt: skip
+        last = [
+            f for i, f in enumerate(found) if i + 1 == len(found) or found[i + 1].gauge != f.gauge
+        ]
         points = [
-            Told(f.at, abs(f.skew), not f.worth_it,
-                 f"{day(f.at)}: {lean_words(self.work.plane, f.skew)}, ± {mm(2 * f.u, 2)} mrad")
+            Told(
+                f.at,
+                abs(f.skew),
+                not f.worth_it,
+                f"{day(f.at)}: {lean_words(self.work.plane, f.skew)}, ± {mm(2 * f.u, 2)} mrad",
+            )
             for f in last
-        ]  # fmt: skip
+        ]
         return over_time(
-            "Skew over the season", "mrad from square; full: within the caliper's noise", points,
+            "Skew over the season",
+            "mrad from square; full: within the caliper's noise",
+            points,
             self.shared.session.back.season,
-        )  # fmt: skip
+        )
 
     def furnish(self) -> Station:
         """Build the page."""

@@ -4,16 +4,17 @@ from pathlib import Path
 
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QMouseEvent, QPainter
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QFileDialog, QHBoxLayout
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QHBoxLayout
 
 from tallgrain.core.plan.gauge_part import drawn_out
 from tallgrain.core.solve.skew import NOMINAL_MM, SkewSolution
 from tallgrain.errors import InputError, TallGrainError
 from tallgrain.ui.painting.skew import GaugeView, paint_gauge, pair_at
 from tallgrain.ui.session.skew_work import PLANES
+from tallgrain.ui.session.timers import follow
 from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.widgets.bench import Notice, beside_the_bench, scrolled
-from tallgrain.ui.widgets.parts import FigureBox, Panel, Readout, button, label, put, tell
+from tallgrain.ui.widgets.parts import Panel, Readout, amount, button, label, put, tell
 from tallgrain.ui.widgets.picture import StationPicture
 from tallgrain.ui.widgets.value_words import lean_words
 from tallgrain.ui.widgets.words import MINUS, mm
@@ -57,8 +58,33 @@ class SkewStation(Station):
         self.act.clicked.connect(self.primary)
         bench.column.addWidget(self.act)
         self.widget, self.subject = beside_the_bench(self.name, self.picture, bench)
-        for signal in (work.changed, session.changed, session.printer_changed):
-            signal.connect(self.refresh)
+        follow(self.refresh, work.changed, session.changed, session.printer_changed)
+
+    def _entry(self) -> QHBoxLayout:
+        """Where a reading is typed."""
+        entry = QHBoxLayout()
+        self.pair = QComboBox()
+        self.pair.setAccessibleName("Which distance")
+        self.pair.activated.connect(lambda _: self.work.choose(self.pair.currentData()))
+        self.reading = amount(
+            0,
+            2000,
+            "Reading of the caliper, in millimetres",
+            decimals=2,
+            suffix=" mm",
+            empty="type it, Enter",
+            buttons=False,
+        )
+        edit = self.reading.lineEdit()
+        assert edit is not None
+        edit.returnPressed.connect(self.take)
+        self.inside = QCheckBox("&inside")
+        self.inside.setAccessibleName("Over the insides of the posts")
+        self.inside.toggled.connect(self._inside)
+        entry.addWidget(self.pair)
+        entry.addWidget(self.reading, 1)
+        entry.addWidget(self.inside)
+        return entry
 
     def _fill(self, bench: Panel) -> None:
         column = scrolled(bench.column)
@@ -74,56 +100,40 @@ class SkewStation(Station):
         self.effect = label(wrap=True)
         self.odd = label(role="rust", wrap=True)
         self.head = label("", "head")
-        entry = QHBoxLayout()
-        self.pair = QComboBox()
-        self.pair.setAccessibleName("Which distance")
-        self.pair.activated.connect(lambda _: self.work.choose(self.pair.currentData()))
-        self.reading = FigureBox()
-        self.reading.setRange(0, 2000)
-        self.reading.setDecimals(2)
-        self.reading.setSuffix(" mm")
-        self.reading.setSpecialValueText("type it, Enter")
-        self.reading.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
-        self.reading.setAccessibleName("Reading of the caliper, in millimetres")
-        edit = self.reading.lineEdit()
-        assert edit is not None
-        edit.returnPressed.connect(self.take)
-        self.inside = QCheckBox("&inside")
-        self.inside.setAccessibleName("Over the insides of the posts")
-        self.inside.toggled.connect(self._inside)
-        entry.addWidget(self.pair)
-        entry.addWidget(self.reading, 1)
-        entry.addWidget(self.inside)
+        entry = self._entry()
         self.buys = label(role="muted", wrap=True)
         self.list = label(wrap=True)
         self.scales = label(role="muted", wrap=True)
         self.scale = QCheckBox("Solve for &scale too (plastic shrinks)")
         self.scale.setChecked(True)
         self.scale.toggled.connect(self._scale)
-        self.known = FigureBox()
-        self.known.setRange(-0.01, 5.0)
-        self.known.setDecimals(2)
-        self.known.setValue(-0.01)
-        self.known.setSpecialValueText("shrinkage not known")
-        self.known.setSuffix(" % shrinkage, by a steel scale")
-        self.known.setAccessibleName("Shrinkage of this plastic in percent, by a steel scale")
+        self.known = amount(
+            -0.01,
+            5.0,
+            "Shrinkage of this plastic in percent, by a steel scale",
+            decimals=2,
+            value=-0.01,
+            empty="shrinkage not known",
+            suffix=" % shrinkage, by a steel scale",
+        )
         self.known.valueChanged.connect(lambda _: self.refresh())
         span = QHBoxLayout()
-        self.caliper = FigureBox()
-        self.caliper.setRange(60, 1000)
-        self.caliper.setDecimals(0)
-        self.caliper.setValue(150)
-        self.caliper.setPrefix("caliper to ")
-        self.caliper.setSuffix(" mm")
-        self.caliper.setAccessibleName("How far the caliper opens")
+        self.caliper = amount(
+            60,
+            1000,
+            "How far the caliper opens",
+            decimals=0,
+            value=150,
+            prefix="caliper to ",
+            suffix=" mm",
+        )
         self.new = button("&New gauge …")
         self.new.clicked.connect(self.ask_new)
         span.addWidget(self.caliper, 1)
         span.addWidget(self.new, 1)
         self.back = button("&Take the last reading back")
         self.back.clicked.connect(self.work.take_back)
-        for part in (self.plane, self.readout, self.what, self.effect, self.odd, self.head):
-            column.addWidget(part)
+        put(column, self.plane, self.readout, self.what, self.effect, self.odd, self.head)
         column.addLayout(entry)
         put(column, self.buys, self.list, self.back, self.scales, self.scale, self.known)
         column.addLayout(span)
@@ -267,10 +277,15 @@ class SkewStation(Station):
             words = "Confirmed: what was applied came out. What is left is your caliper's noise."
         tell(self.what, words)
         axis = work.plane[1]
-        far = ("right" if mrad > 0 else "left") if work.plane[0] == "x" else (
-            "to the rear" if mrad > 0 else "to the front")  # fmt: skip
-        tell(self.effect, f"{NOMINAL_MM:.0f} mm along {axis} end {mm(abs(solved.off_mm()), 2)} mm "
-             f"too far {far}.")  # fmt: skip
+        far = (
+            ("right" if mrad > 0 else "left")
+            if work.plane[0] == "x"
+            else ("to the rear" if mrad > 0 else "to the front")
+        )
+        tell(
+            self.effect,
+            f"{NOMINAL_MM:.0f} mm along {axis} end {mm(abs(solved.off_mm()), 2)} mm too far {far}.",
+        )
         self._tell_odd(solved)
 
     def _confirms(self) -> bool:
@@ -323,8 +338,11 @@ class SkewStation(Station):
         self.buys.setVisible(best is not None)
         if best is not None and solved is not None:
             pair, u = best
-            tell(self.buys, f"One more reading of {'–'.join(pair)} would bring ± "
-                 f"{solved.u * 2000:.2f} to ± {2 * u:.2f} mrad.")  # fmt: skip
+            tell(
+                self.buys,
+                f"One more reading of {'–'.join(pair)} would bring ± "
+                f"{solved.u * 2000:.2f} to ± {2 * u:.2f} mrad.",
+            )
         self._tell_scales(solved)
 
     def _tell_scales(self, solved: SkewSolution | None) -> None:
@@ -401,6 +419,6 @@ class SkewStation(Station):
             shape = drawn_out(part, solved, times) if solved.worth_it else {}
             lean = f"{abs(solved.skew) * 1000:.2f} mrad" if solved.worth_it else ""
             lean = "" if solved.suspects else lean
-        paint_gauge(painter, rect, GaugeView(
-            part, work.chosen, told, frozenset(odd), shape, times, lean
-        ))  # fmt: skip
+        paint_gauge(
+            painter, rect, GaugeView(part, work.chosen, told, frozenset(odd), shape, times, lean)
+        )

@@ -7,14 +7,7 @@ off, failed. Each shows what is true now and what to do.
 from collections.abc import Callable
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import (
-    QGridLayout,
-    QHBoxLayout,
-    QLineEdit,
-    QProgressBar,
-    QVBoxLayout,
-    QWidget,
-)
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLineEdit, QProgressBar, QVBoxLayout, QWidget
 
 from tallgrain.core.surface.first_layer import FirstLayerSight
 from tallgrain.core.surface.judgement import Judgement
@@ -26,7 +19,7 @@ from tallgrain.ui.stations.surface.first_layer import FirstLayerPanel
 from tallgrain.ui.stations.surface.pages import CuresPage, TrustPage
 from tallgrain.ui.widgets.bench import ClearanceRow, Notice, Tabbed
 from tallgrain.ui.widgets.compared_words import compared_words, figure_lines
-from tallgrain.ui.widgets.parts import Bar, Panel, Readout, button, label, rule, set_role, tell
+from tallgrain.ui.widgets.parts import Bar, Panel, Readout, button, label, put, rule, set_role, tell
 from tallgrain.ui.widgets.words import count_of, duration, mm
 
 WIDTH = 350
@@ -108,12 +101,24 @@ class SurfaceBench(Panel):
         body = QVBoxLayout(page)
         body.setContentsMargins(0, 0, 0, 0)
         body.setSpacing(8)
-        for part in (
-            self.head, self.readout, self.progress, self.small, self.notice, self.incomplete,
-            self.verdict, self.first, self.budget_rule, self.budget_head, self.budget,
-            self.same_rule, self.same_head, self.same, self.figures,
-        ):  # fmt: skip
-            body.addWidget(part)
+        put(
+            body,
+            self.head,
+            self.readout,
+            self.progress,
+            self.small,
+            self.notice,
+            self.incomplete,
+            self.verdict,
+            self.first,
+            self.budget_rule,
+            self.budget_head,
+            self.budget,
+            self.same_rule,
+            self.same_head,
+            self.same,
+            self.figures,
+        )
         body.addStretch(1)
         self.cures = CuresPage()
         self.trusted = TrustPage(self._session)
@@ -131,11 +136,9 @@ class SurfaceBench(Panel):
         self.primary = button("", "primary")
         self.primary.clicked.connect(self.act)
         self.break_off = button("Break off  F8", tip="Finish this touch, raise, stop")
-        self.break_off.clicked.connect(self._session.break_off)
+        self.break_off.clicked.connect(self._session.motion.break_off)
         self.plan = button(
-            "Plan …",
-            name="Plan points",
-            tip="Points, touches, and the heat before (F6)",
+            "Plan …", name="Plan points", tip="Points, touches, and the heat before (F6)"
         )
         self.plan.clicked.connect(self.plan_wanted)
         self.column.addWidget(self.clearance_row)
@@ -147,7 +150,7 @@ class SurfaceBench(Panel):
         step.addWidget(self.plan)
         self.column.addLayout(step)
         self.resume = button("", tip="Touch some old places again, then go on")
-        self.resume.clicked.connect(self._session.resume_survey)
+        self.resume.clicked.connect(self._session.motion.resume_survey)
         self.column.addWidget(self.resume)
         self.column.addWidget(self.break_off)
 
@@ -159,9 +162,9 @@ class SurfaceBench(Panel):
         if s.busy:
             return
         if s.link in (LinkState.NONE, LinkState.LOST):
-            s.link_to(self.url.text().strip() or s.url)
+            s.linking.link_to(self.url.text().strip() or s.url)
         else:
-            s.start_survey()
+            s.motion.start_survey()
 
     def take_clearance(self) -> None:
         """Take the clearance that was typed, where one is asked for."""
@@ -259,11 +262,7 @@ class SurfaceBench(Panel):
         against = f"{verdict} {mm(judgement.tolerance_mm, 2)}"
         if not survey.complete:
             against = "of the part surveyed"
-        self.readout.tell(
-            mm(flat.fltt),
-            "mm flatness",
-            f"± {mm(2 * noise.u)} (k = 2), {against}",
-        )
+        self.readout.tell(mm(flat.fltt), "mm flatness", f"± {mm(2 * noise.u)} (k = 2), {against}")
         tell(
             self.small,
             f"Least squares; minimum zone {mm(judgement.zone_mm)}, RMS {mm(flat.fltq or 0.0)}",
@@ -324,7 +323,7 @@ class SurfaceBench(Panel):
         if self.primary.text() != words:
             self.primary.setText(words)
         self.primary.setAccessibleName(words)
-        rest = s.resumable() if linked and idle and not unsure else None
+        rest = s.motion.resumable() if linked and idle and not unsure else None
         self.resume.setVisible(rest is not None)
         if rest is not None and s.shown is not None:
             left = len(rest.points) - len(s.shown.survey.points)

@@ -5,7 +5,7 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from tallgrain.core.surface.first_layer import FirstLayerSight
 from tallgrain.errors import InputError
-from tallgrain.ui.widgets.parts import FigureBox, Readout, label, rule, tell
+from tallgrain.ui.widgets.parts import FigureBox, Readout, label, put, rule, tell
 from tallgrain.ui.widgets.words import duration, mm
 
 WAYS = (
@@ -44,11 +44,17 @@ class FirstLayerPanel(QWidget):
         self.full.setAccessibleName("Compensation is whole up to this height")
         self.gone.setAccessibleName("Compensation is gone at this height")
         self.fades = label(role="muted", wrap=True)
-        for part in (
-            self.readout, self.ways, self.verdict, self.why, rule(),
-            label("Were the points enough? The worst of fewer", "head"), self.advice, self.options,
-        ):  # fmt: skip
-            column.addWidget(part)
+        put(
+            column,
+            self.readout,
+            self.ways,
+            self.verdict,
+            self.why,
+            rule(),
+            label("Were the points enough? The worst of fewer", "head"),
+            self.advice,
+            self.options,
+        )
         column.addWidget(rule())
         column.addWidget(label("If the compensation fades out with height", "head"))
         column.addLayout(fading)
@@ -95,11 +101,14 @@ class FirstLayerPanel(QWidget):
             mm(audit.least, 2),
             f"to {mm(audit.most, 2)} mm first layer{', gap assumed' if assumed else ''}",
             f"wanted {mm(low, 2)} to {mm(high, 2)} (k = 2)",
-        )  # fmt: skip
+        )
         tell(self.verdict, _verdict(seen))
         felt = "assumed: the gap was never felt" if assumed else "felt"
-        tell(self.why, f"In it: trip height ± {mm(2 * seen.gap_u, 3)} mm ({felt}), the probe's "
-             "scatter, and what lies between the points.")  # fmt: skip
+        tell(
+            self.why,
+            f"In it: trip height ± {mm(2 * seen.gap_u, 3)} mm ({felt}), the probe's "
+            "scatter, and what lies between the points.",
+        )
         tell(self.advice, _advice(seen))
         lines = []
         for option in seen.advice.options[:MOST_OPTIONS] if seen.advice is not None else ():

@@ -9,7 +9,7 @@ from tallgrain.ui.app import theme
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.state import Shown
 from tallgrain.ui.widgets.compared_words import figure_lines
-from tallgrain.ui.widgets.parts import Bar, button, label, rule, set_role, tell
+from tallgrain.ui.widgets.parts import Bar, button, label, put, rule, set_role, tell
 from tallgrain.ui.widgets.words import count_of, mm
 
 MOST_STEPS = 5
@@ -111,11 +111,21 @@ class TrustPage(QWidget):
             "Survey &cold, then hot", tip="Heaters off, cool, survey, heat, soak, survey"
         )
         self.pair.clicked.connect(self.pair_wanted)
-        for part in (
-            label("The touches", "head"), self.touches, self.drift, self.out, rule(),
-            self.twice_head, self.twice, self.again, rule(), self.heat_head, self.heat, self.pair,
-        ):  # fmt: skip
-            column.addWidget(part)
+        put(
+            column,
+            label("The touches", "head"),
+            self.touches,
+            self.drift,
+            self.out,
+            rule(),
+            self.twice_head,
+            self.twice,
+            self.again,
+            rule(),
+            self.heat_head,
+            self.heat,
+            self.pair,
+        )
         column.addStretch(1)
 
     def _is_out(self) -> bool:
@@ -141,11 +151,17 @@ class TrustPage(QWidget):
         if shown is not None and compared is not None and shown.partner == compared.a.ident:
             name, found = shown.survey.extra["pair"]["as"], compared.comparison
         twice = twice_words(found) if name == "again" and found is not None else ""
-        tell(self.twice, twice or "Two surveys in a row show how far a new reference, a shifted "
-             "sheet or a loose mount moves what is measured.")  # fmt: skip
+        tell(
+            self.twice,
+            twice
+            or "Two surveys in a row show how far a new reference, a shifted "
+            "sheet or a loose mount moves what is measured.",
+        )
         heat = heat_words(found) if name == "hot" and found is not None else ""
-        tell(self.heat, heat or "A cold and a hot survey as a pair show how the plate bends as it "
-             "warms.")  # fmt: skip
+        tell(
+            self.heat,
+            heat or "A cold and a hot survey as a pair show how the plate bends as it warms.",
+        )
 
 
 def touched_words(shown: Shown | None) -> str:

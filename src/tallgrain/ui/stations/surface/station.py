@@ -173,7 +173,7 @@ class SurfaceStation(Station):
 
     def survey_pair(self, rounds: str) -> None:
         """Survey twice, or cold and then hot; the plan itself stays as it was chosen."""
-        self._session.start_survey(rounds)
+        self._session.motion.start_survey(rounds)
 
     def take_out_drift(self, out: bool) -> None:
         """Read the survey that is shown without the drift that its first point shows, or with it.
@@ -335,10 +335,13 @@ class SurfaceStation(Station):
             return
         self.relief.show_picture(
             ReliefPicture(
-                s.sheet, chart, Viewpoint(), middle=MIDDLES[s.reference],
+                s.sheet,
+                chart,
+                Viewpoint(),
+                middle=MIDDLES[s.reference],
                 pinned=self.pinned_span is not None,
             )
-        )  # fmt: skip
+        )
 
     def _compared(self) -> Compared | None:
         compared = self._session.back.compared
@@ -399,28 +402,48 @@ class SurfaceStation(Station):
             found = compared.comparison
             crossed = tuple((float(x), float(y)) for x, y in found.outliers)
             return Picture(
-                s.sheet, found.xy, found.difference, chart=self._chart(), line=self.line,
-                caption=("higher", "lower"), pinned=pinned, crossed=crossed,
-            )  # fmt: skip
+                s.sheet,
+                found.xy,
+                found.difference,
+                chart=self._chart(),
+                line=self.line,
+                caption=("higher", "lower"),
+                pinned=pinned,
+                crossed=crossed,
+            )
         if self.layer is Layer.FIRST and self._seen is not None:
             return Picture(
-                s.sheet, shown.xy, shown.heights, chart=self._chart(), caption=("thick", "thin"),
-                middle="as sliced", pinned=True,
-            )  # fmt: skip
+                s.sheet,
+                shown.xy,
+                shown.heights,
+                chart=self._chart(),
+                caption=("thick", "thin"),
+                middle="as sliced",
+                pinned=True,
+            )
         points_only = self.layer is Layer.POINTS
         return Picture(
-            s.sheet, shown.xy, shown.heights, chart=None if points_only else self._chart(),
-            line=None if points_only else self.line, pinned=pinned, middle=MIDDLES[s.reference],
+            s.sheet,
+            shown.xy,
+            shown.heights,
+            chart=None if points_only else self._chart(),
+            line=None if points_only else self.line,
+            pinned=pinned,
+            middle=MIDDLES[s.reference],
             ringed=tuple((p.x, p.y) for p in (shown.points[i] for i in marked(shown))),
             route=points_only,
-        )  # fmt: skip
+        )
 
     def _refresh_section(self) -> None:
         s = self._session
         lines = []
         if s.progress is None and s.shown is not None and s.shown.sight.mesh and self.line:
-            lines.append(("now" if s.back.newest_shown else f"survey {s.shown.head.ident}",
-                          section(s.shown.sight.mesh, *self.line)))  # fmt: skip
+            lines.append(
+                (
+                    "now" if s.back.newest_shown else f"survey {s.shown.head.ident}",
+                    section(s.shown.sight.mesh, *self.line),
+                )
+            )
             compared = self._compared()
             # A part has a plane of its own: laid over a whole survey it would mislead.
             if s.shown.survey.complete and compared is not None:

@@ -53,9 +53,12 @@ class TiltWork(QObject):
         return self.passes[-1] if self.passes else None
 
     def run(
-        self, passes: int, hold: str = "datum", coarse: bool = False,
+        self,
+        passes: int,
+        hold: str = "datum",
+        coarse: bool = False,
         grid: tuple[int, int] | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         """Measure and correct, so many times at the most; 0 only measures."""
         guard, session = self._probe.ready_guard(), self._session
         if guard is None:
@@ -72,7 +75,7 @@ class TiltWork(QObject):
         self.passes = carried
         self.diagnosis = None
         words = "measuring the tilt" if passes == 0 else "levelling"
-        if session.play(words, routine, self._told, self._ended):
+        if session.motion.play(words, routine, self._told, self._ended):
             self.touched = []
         self.changed.emit()
 
@@ -105,7 +108,7 @@ class TiltWork(QObject):
 
         # What was measured before is no start for the next pass: the motors were moved since.
         self.passes, self.diagnosis = [], None
-        if session.play("checking the motors", routine, self._told, self._ended):
+        if session.motion.play("checking the motors", routine, self._told, self._ended):
             self.touched = []
         self.changed.emit()
 

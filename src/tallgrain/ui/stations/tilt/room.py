@@ -32,20 +32,27 @@ class TiltRoom(Room):
         if stale:
             return Kernel(self.name, Fill.STALE, headline, f"before {stale}")
         level = stored.outcome in LEVEL
-        return Kernel(self.name, Fill.FULL if level else Fill.HALF, headline,
-                      "" if level else "not level")  # fmt: skip
+        return Kernel(
+            self.name, Fill.FULL if level else Fill.HALF, headline, "" if level else "not level"
+        )
 
     def story(self) -> Story | None:
         """The spread at the supports over the season."""
         points = [
-            Told(o.at, o.figures.spread, o.outcome in LEVEL,
-                 f"{day(o.at)}: {mm(o.figures.spread)} mm spread, {o.outcome}")
+            Told(
+                o.at,
+                o.figures.spread,
+                o.outcome in LEVEL,
+                f"{day(o.at)}: {mm(o.figures.spread)} mm spread, {o.outcome}",
+            )
             for o in self.work.history
-        ]  # fmt: skip
+        ]
         return over_time(
-            "Spread at the supports over the season", "mm; full: right when it ended", points,
+            "Spread at the supports over the season",
+            "mm; full: right when it ended",
+            points,
             self.shared.session.back.season,
-        )  # fmt: skip
+        )
 
     def furnish(self) -> Station:
         """Build the page."""

@@ -2,16 +2,17 @@
 
 from PyQt6.QtCore import QRectF
 from PyQt6.QtGui import QPainter
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QSpinBox
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QVBoxLayout
 
 from tallgrain.core.solve.tilt import TiltSolution
 from tallgrain.formats.draft import with_amount
 from tallgrain.ui.painting.tilt import Levelling, paint_tilt
 from tallgrain.ui.session.state import LinkState
+from tallgrain.ui.session.timers import follow
 from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.stations.tilt.model import FROM_SURVEY, TiltWork, place_edit
-from tallgrain.ui.widgets.bench import ClearanceRow, Notice, act_words, beside_the_bench, scrolled
-from tallgrain.ui.widgets.parts import Panel, Readout, button, label, tell
+from tallgrain.ui.widgets.bench import ClearanceRow, act_words, beside_the_bench
+from tallgrain.ui.widgets.parts import Readout, button, label, put, tell, whole
 from tallgrain.ui.widgets.picture import StationPicture
 from tallgrain.ui.widgets.words import day, mm
 
@@ -30,24 +31,20 @@ class TiltStation(Station):
         self._drafts, self.work = drafts, work
         self.picture = StationPicture(self._paint)
         self.picture.setAccessibleName("Field: the supports from above, and the passes")
-        bench = Panel(14)
-        bench.setFixedWidth(WIDTH)
-        self.notice = Notice()
-        bench.column.addWidget(self.notice)
-        self._fill(bench)
-        self.clearance = ClearanceRow(session)
-        bench.column.addWidget(self.clearance)
-        self.act = button("", "primary")
-        self.act.clicked.connect(self.primary)
-        bench.column.addWidget(self.act)
+        bench = self.begin_bench()
+        self._fill(bench.scrolled())
         self.widget, self.subject = beside_the_bench(self.name, self.picture, bench)
-        for signal in (self.work.changed, session.changed, session.printer_changed, drafts.changed):
-            signal.connect(self.refresh)
+        follow(
+            self.refresh,
+            self.work.changed,
+            session.changed,
+            session.printer_changed,
+            drafts.changed,
+        )
         session.printer_changed.connect(self._supports)
         self._supports()
 
-    def _fill(self, bench: Panel) -> None:
-        column = scrolled(bench.column)
+    def _fill(self, column: QVBoxLayout) -> None:
         self.readout = Readout()
         self.what = label(role="safety", wrap=True)
         self.log = label(wrap=True)
@@ -58,12 +55,7 @@ class TiltStation(Station):
         row = QHBoxLayout()
         self.hold = QComboBox()
         self.hold.setAccessibleName("What keeps its height")
-        self.most = QSpinBox()
-        self.most.setRange(1, 9)
-        self.most.setValue(4)
-        self.most.setPrefix("up to ")
-        self.most.setSuffix(" passes")
-        self.most.setAccessibleName("Corrections at most")
+        self.most = whole(1, 9, "Corrections at most", value=4, prefix="up to ", suffix=" passes")
         row.addWidget(self.hold, 1)
         row.addWidget(self.most, 1)
         self.points = QComboBox()
@@ -82,8 +74,7 @@ class TiltStation(Station):
         self.check.clicked.connect(self._check)
         self.shown = button("From the &survey shown: to turn by hand")
         self.shown.clicked.connect(lambda: self.work.solve_shown(self.hold.currentData()))
-        for part in (self.readout, self.what, self.said, self.other, self.use, self.log):
-            column.addWidget(part)
+        put(column, self.readout, self.what, self.said, self.other, self.use, self.log)
         column.addLayout(row)
         column.addWidget(self.points)
         column.addWidget(self.coarse)
@@ -165,8 +156,11 @@ class TiltStation(Station):
             self.use.setText(f"&Use x {edit[1][0]:.0f}, y {edit[1][1]:.0f} for {edit[0]}")
         carried = "plate" if s.sheet.kinematics == "plate_z" else "gantry"
         count = len(s.sheet.supports)
-        tell(self.subject, f"{s.sheet.name}: {count} Z motors carry the {carried} · what each does "
-             "is drawn at its place")  # fmt: skip
+        tell(
+            self.subject,
+            f"{s.sheet.name}: {count} Z motors carry the {carried} · what each does "
+            "is drawn at its place",
+        )
         self.picture.update()
 
     def _tell(self) -> None:
@@ -204,9 +198,11 @@ class TiltStation(Station):
             tell(self.other, "Checked there and back: every motor does what it is told.")
         if found is not None and wrong:
             known = found.verdict != "unknown"
-            words = found.ranked[0].sentence if known else (
-                "the motors did not do what they were told, and no single fault explains it"
-            )  # fmt: skip
+            words = (
+                found.ranked[0].sentence
+                if known
+                else ("the motors did not do what they were told, and no single fault explains it")
+            )
             how = f": {fit_words(found.ranked[0].chance)}" if known else ""
             tell(self.said, f"{words[:1].upper()}{words[1:]}{how}.")
             others = found.alike if known else found.ranked[:2]
@@ -220,7 +216,7 @@ class TiltStation(Station):
         if not self.here:
             return "This printer has no Z motors that stand apart: nothing to level here."
         if s.busy:
-            doing = s.doing[:1].upper() + s.doing[1:]
+            doing = s.motion.doing[:1].upper() + s.motion.doing[1:]
             return f"{doing}: hands away. F8 finishes this touch and stops."
         newest = work.newest
         if newest is None:
@@ -232,16 +228,18 @@ class TiltStation(Station):
             "below the noise": "Level as far as the probe can see: what is left is its noise.",
             "measured only": "Not level yet.",
             "diverges": "Two corrections made it worse: stopped.",
-        }  # fmt: skip
+        }
         return ended.get(newest.verdict, "Broken off: measure again before you trust it.")
 
     def _paint(self, painter: QPainter, rect: QRectF) -> None:
         sheet, work = self._session.sheet, self.work
         if sheet is not None and self.here:
             busy = self._session.busy
-            paint_tilt(painter, rect, Levelling(
-                sheet, tuple(work.passes), len(work.touched), work.total if busy else 0
-            ))  # fmt: skip
+            paint_tilt(
+                painter,
+                rect,
+                Levelling(sheet, tuple(work.passes), len(work.touched), work.total if busy else 0),
+            )
 
 
 def raise_words(solved: TiltSolution) -> str:

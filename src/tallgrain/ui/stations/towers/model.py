@@ -11,12 +11,7 @@ from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.gauge_part import measured
 from tallgrain.core.plan.towers import COUNT, towers_plan
-from tallgrain.core.solve.delta import (
-    DEFAULT_FREE,
-    DeltaGeometry,
-    PrintedDistance,
-    geometry_of,
-)
+from tallgrain.core.solve.delta import DeltaGeometry, PrintedDistance, geometry_of
 from tallgrain.core.solve.towers import (
     DISC_U_MM,
     Effect,
@@ -162,7 +157,7 @@ class TowersWork(QObject):
 
         self.passes = []
         words = "measuring the towers" if passes == 0 else "putting the towers right"
-        if session.play(words, routine, self._told, lambda _: self.changed.emit()):
+        if session.motion.play(words, routine, self._told, lambda _: self.changed.emit()):
             self.touched = []
         self.changed.emit()
 
@@ -196,9 +191,10 @@ class TowersWork(QObject):
         try:
             if len(heights) < LEAST_BY_HAND:
                 raise InputError(
-                    f"{len(heights)} heights are too few.", "Towers",
+                    f"{len(heights)} heights are too few.",
+                    "Towers",
                     f"Feel {LEAST_BY_HAND} places or more, the middle among them.",
-                )  # fmt: skip
+                )
             found = sheet
             if s_r:
                 scatter = sheet.probe.repeatability.model_copy(update={"s_r": s_r})
@@ -303,11 +299,12 @@ def _seen(
     reach = min(box.width, box.depth) / 2 - sheet.plate.margin
     off = int(np.count_nonzero(~Reach(sheet).surface.holds(xy)))
     return Seen(
-        one, xy, first, second, by_tower(one.current, xy, solved.after),
-        effects(one.current, solved, reach), by_hand, off,
-    )  # fmt: skip
-
-
-def free_all(distances: bool) -> tuple[str, ...]:
-    """Everything that a printer stores, the rods where distances tell them."""
-    return (*DEFAULT_FREE, "rod_length") if distances else DEFAULT_FREE
+        one,
+        xy,
+        first,
+        second,
+        by_tower(one.current, xy, solved.after),
+        effects(one.current, solved, reach),
+        by_hand,
+        off,
+    )

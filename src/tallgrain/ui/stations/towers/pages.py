@@ -13,16 +13,10 @@ from PyQt6.QtWidgets import (
 )
 
 from tallgrain.core.solve.delta import TOWERS
-from tallgrain.core.solve.towers import (
-    Policy,
-    RadiusPart,
-    absorbed,
-    radius_of,
-    switch_turns,
-)
+from tallgrain.core.solve.towers import Policy, RadiusPart, absorbed, radius_of, switch_turns
 from tallgrain.errors import TallGrainError
 from tallgrain.ui.stations.towers.model import TowersWork
-from tallgrain.ui.widgets.parts import FigureBox, button, label, tell
+from tallgrain.ui.widgets.parts import FigureBox, amount, button, label, tell
 from tallgrain.ui.widgets.words import MINUS, mm
 
 VERDICTS = (
@@ -44,9 +38,9 @@ class ByHandPage(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.addWidget(label("Heights that you felt with a gauge", "head"))
-        column.addWidget(label(
-            "At the plan's places, where the same gauge grips.", "muted", wrap=True
-        ))  # fmt: skip
+        column.addWidget(
+            label("At the plan's places, where the same gauge grips.", "muted", wrap=True)
+        )
         self.table = QTableWidget(0, 3)
         self.table.setHorizontalHeaderLabels(["x, mm", "y, mm", "z, mm"])
         self.table.setMinimumHeight(150)
@@ -97,13 +91,15 @@ class ByHandPage(QWidget):
         return row
 
     def _lead(self) -> FigureBox:
-        self.lead = FigureBox()
-        self.lead.setRange(0.05, 5)
-        self.lead.setDecimals(2)
-        self.lead.setValue(0.5)
-        self.lead.setSuffix(" mm a turn")
-        self.lead.setAccessibleName("Lead of the switches' screws")
-        self.lead.setPrefix("lead ")
+        self.lead = amount(
+            0.05,
+            5,
+            "Lead of the switches' screws",
+            decimals=2,
+            value=0.5,
+            suffix=" mm a turn",
+            prefix="lead ",
+        )
         self.lead.valueChanged.connect(lambda _: self.refresh(True))
         return self.lead
 
@@ -199,10 +195,13 @@ class RadiusPage(QWidget):
         self._work = work
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
-        column.addWidget(label(
-            "Some printers hold the radius as a sum: smooth rod to middle, less the effector's "
-            "offset, less the carriage's. Name yours; the chosen row takes the change.", wrap=True
-        ))  # fmt: skip
+        column.addWidget(
+            label(
+                "Some printers hold the radius as a sum: smooth rod to middle, less the effector's "
+                "offset, less the carriage's. Name yours; the chosen row takes the change.",
+                wrap=True,
+            )
+        )
         self.table = QTableWidget(0, 2)
         self.table.setHorizontalHeaderLabels(["part", f"mm ({MINUS} takes off)"])
         self.table.setAccessibleName("Parts of the radius")
@@ -267,8 +266,11 @@ class RadiusPage(QWidget):
             return
         off = radius_of(parts) - current.radius
         if abs(off) > 5e-3:
-            tell(self.told, f"These sum up to {mm(radius_of(parts))} mm, but the printer's radius "
-                 f"is {mm(current.radius)} mm: a part or a sign is missing.")  # fmt: skip
+            tell(
+                self.told,
+                f"These sum up to {mm(radius_of(parts))} mm, but the printer's radius "
+                f"is {mm(current.radius)} mm: a part or a sign is missing.",
+            )
             return
         which = parts[min(max(self.table.currentRow(), 0), len(parts) - 1)]
         try:
@@ -276,5 +278,8 @@ class RadiusPage(QWidget):
         except TallGrainError as error:
             tell(self.told, str(error))
             return
-        tell(self.told, f"For a radius of {mm(radius)} mm write {mm(new.mm)} mm as "
-             f"“{new.name}” (now {mm(which.mm)} mm); all else stays.")  # fmt: skip
+        tell(
+            self.told,
+            f"For a radius of {mm(radius)} mm write {mm(new.mm)} mm as "
+            f"“{new.name}” (now {mm(which.mm)} mm); all else stays.",
+        )

@@ -30,20 +30,27 @@ class TowersRoom(Room):
         if stale:
             return Kernel(self.name, Fill.STALE, headline, f"before {stale}")
         right = stored.outcome in LEVEL
-        return Kernel(self.name, Fill.FULL if right else Fill.HALF, headline,
-                      "" if right else "towers off")  # fmt: skip
+        return Kernel(
+            self.name, Fill.FULL if right else Fill.HALF, headline, "" if right else "towers off"
+        )
 
     def story(self) -> Story | None:
         """What the heights were from level, survey by survey."""
         points = [
-            Told(o.at, o.figures.rms, o.outcome in LEVEL,
-                 f"{day(o.at)}: {mm(o.figures.rms)} mm RMS, {o.outcome}")
+            Told(
+                o.at,
+                o.figures.rms,
+                o.outcome in LEVEL,
+                f"{day(o.at)}: {mm(o.figures.rms)} mm RMS, {o.outcome}",
+            )
             for o in self.work.history
-        ]  # fmt: skip
+        ]
         return over_time(
-            "Heights about their mean over the season", "mm; full: right when it ended", points,
+            "Heights about their mean over the season",
+            "mm; full: right when it ended",
+            points,
             self.shared.session.back.season,
-        )  # fmt: skip
+        )
 
     def furnish(self) -> Station:
         """Build the page."""

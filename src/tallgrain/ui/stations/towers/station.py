@@ -2,17 +2,18 @@
 
 from PyQt6.QtCore import QRectF
 from PyQt6.QtGui import QPainter
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QSpinBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from tallgrain.core.solve.delta import DEFAULT_FREE, TOWERS
 from tallgrain.journal.records import LEVEL
 from tallgrain.ui.painting.towers import TowersView, paint_towers
 from tallgrain.ui.session.state import LinkState
+from tallgrain.ui.session.timers import follow
 from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.stations.towers.model import Seen, TowersWork
 from tallgrain.ui.stations.towers.pages import ByHandPage, RadiusPage
-from tallgrain.ui.widgets.bench import ClearanceRow, Notice, Tabbed, act_words, beside_the_bench
-from tallgrain.ui.widgets.parts import FigureBox, Panel, Readout, button, label, tell
+from tallgrain.ui.widgets.bench import ClearanceRow, act_words, beside_the_bench
+from tallgrain.ui.widgets.parts import Readout, amount, button, label, put, tell, whole
 from tallgrain.ui.widgets.picture import StationPicture
 from tallgrain.ui.widgets.words import MINUS, count_of, day, mm
 
@@ -37,22 +38,13 @@ class TowersStation(Station):
         self.work = work
         self.picture = StationPicture(self._paint)
         self.picture.setAccessibleName("Field: the round plate, its towers and their corrections")
-        bench = Panel(14)
-        bench.setFixedWidth(WIDTH)
-        self.notice = Notice()
-        bench.column.addWidget(self.notice)
+        bench = self.begin_bench()
         self.by_hand, self.radius = ByHandPage(work), RadiusPage(work)
-        self.tabs = Tabbed(("Loop", "By hand", "Radius"), (self._loop(), self.by_hand, self.radius))
+        pages = (self._loop(), self.by_hand, self.radius)
+        self.tabs = bench.tabbed(("Loop", "By hand", "Radius"), pages)
         self.tabs.on_shown = lambda _: self.refresh()
-        bench.column.addWidget(self.tabs, 1)
-        self.clearance = ClearanceRow(session)
-        bench.column.addWidget(self.clearance)
-        self.act = button("", "primary")
-        self.act.clicked.connect(self.primary)
-        bench.column.addWidget(self.act)
         self.widget, self.subject = beside_the_bench(self.name, self.picture, bench)
-        for signal in (work.changed, session.changed, session.printer_changed):
-            signal.connect(self.refresh)
+        follow(self.refresh, work.changed, session.changed, session.printer_changed)
         self.tabs.show_page(0)
 
     def _loop(self) -> QWidget:
@@ -69,17 +61,8 @@ class TowersStation(Station):
         for words, names in CHOICES:
             self.free.addItem(words, names)
         self.free.setAccessibleName("What may change")
-        self.most = QSpinBox()
-        self.most.setRange(1, 9)
-        self.most.setValue(3)
-        self.most.setPrefix("up to ")
-        self.most.setSuffix(" passes")
-        self.most.setAccessibleName("Corrections at most")
-        self.count = QSpinBox()
-        self.count.setRange(6, 60)
-        self.count.setValue(20)
-        self.count.setSuffix(" places")
-        self.count.setAccessibleName("Places of each survey")
+        self.most = whole(1, 9, "Corrections at most", value=3, prefix="up to ", suffix=" passes")
+        self.count = whole(6, 60, "Places of each survey", value=20, suffix=" places")
         row, again = QHBoxLayout(), QHBoxLayout()
         row.addWidget(self.most, 1)
         row.addWidget(self.count, 1)
@@ -91,14 +74,15 @@ class TowersStation(Station):
         again.addWidget(self.look, 1)
         self.gauge = QCheckBox("Use the printed &gauge's distances: they settle the rods")
         self.gauge.toggled.connect(self._gauge)
-        self.shrinks = FigureBox()
-        self.shrinks.setRange(0, 5)
-        self.shrinks.setDecimals(2)
-        self.shrinks.setSuffix(" % shrinkage of that part")
-        self.shrinks.setAccessibleName("How much the gauge's plastic shrank, in percent")
+        self.shrinks = amount(
+            0,
+            5,
+            "How much the gauge's plastic shrank, in percent",
+            decimals=2,
+            suffix=" % shrinkage of that part",
+        )
         self.shrinks.valueChanged.connect(self._shrinks)
-        for part in (self.readout, self.what, self.changes, self.bent, self.weak, self.log):
-            column.addWidget(part)
+        put(column, self.readout, self.what, self.changes, self.bent, self.weak, self.log)
         column.addWidget(self.free)
         column.addLayout(row)
         column.addLayout(again)
@@ -227,8 +211,11 @@ class TowersStation(Station):
                     f"{effect.name} {sign}{mm(abs(effect.change))} ± {mm(2 * effect.u)}"
                     f"{space}{effect.unit}: {effect.words}"
                 )
-            held = [n for n in ("radius", "angle", "rod length")
-                    if not any(n in e.name for e in shown.effects)]  # fmt: skip
+            held = [
+                n
+                for n in ("radius", "angle", "rod length")
+                if not any(n in e.name for e in shown.effects)
+            ]
             if held:
                 lines.append(f"held: {', '.join(held)}")
             if newest.one.asked:
@@ -261,7 +248,7 @@ class TowersStation(Station):
         if not self.here:
             return "This printer has no towers: Tilt and Adjusters level it."
         if s.busy:
-            doing = s.doing[:1].upper() + s.doing[1:]
+            doing = s.motion.doing[:1].upper() + s.motion.doing[1:]
             return f"{doing}: hands away. F8 finishes this touch and stops."
         newest = work.newest
         if newest is None:
@@ -276,7 +263,7 @@ class TowersStation(Station):
             "within tolerance": "Right: the towers explain less than your tolerance.",
             "below the noise": "Right as far as the probe can see. What is left is the plate's.",
             "measured only": "Not right yet.",
-        }  # fmt: skip
+        }
         return ended.get(newest.one.verdict, "Broken off: measure again before you trust it.")
 
     def _paint(self, painter: QPainter, rect: QRectF) -> None:
@@ -299,7 +286,16 @@ class TowersStation(Station):
                 tail = f"touched after: {mm(newest.one.solved.rms_before)} mm RMS"
             heads = (f"touched: {mm(first.one.solved.rms_before)} mm RMS", tail)
             view = TowersView(
-                sheet, first.one.current, newest.xy, 0, False, shown.one.solved, first.before,
-                after, newest.xy, (a, b, c), heads,
-            )  # fmt: skip
+                sheet,
+                first.one.current,
+                newest.xy,
+                0,
+                False,
+                shown.one.solved,
+                first.before,
+                after,
+                newest.xy,
+                (a, b, c),
+                heads,
+            )
         paint_towers(painter, rect, view)
