@@ -50,9 +50,44 @@ os._exit(0)  # the end is not what is measured
 """
 
 
+BARE_QT = """
+from PyQt6.QtWidgets import QApplication, QMainWindow
+import os, sys
+app = QApplication(sys.argv)
+window = QMainWindow()
+window.resize(1280, 800)
+window.show()
+app.processEvents()
+os._exit(0)
+"""
+SEEN = """
+import os
+from pathlib import Path
+from tallgrain.store.ledger import Ledger
+from tallgrain.ui.app.start import application, make_window
+app = application()
+home = Path(os.environ["TALLGRAIN_HOME"])
+window = make_window(Ledger.open(home), home, whole=False)
+window.show()
+app.processEvents()
+os._exit(0)
+"""
+
+
 def run(code, home):
     env = {**os.environ, "TALLGRAIN_HOME": str(home)}
     subprocess.run([sys.executable, "-c", code], env=env, check=True, capture_output=True)
+
+
+def test_window_seen(versus, tmp_path):
+    run(SEEN, tmp_path)
+    versus(
+        "the builder's own window seen / a bare PyQt6 window",
+        lambda: run(SEEN, tmp_path),
+        lambda: run(BARE_QT, tmp_path),
+        "2 at most; 1,500 ms",
+        rounds=7,
+    )
 
 
 def test_window_usable(versus, tmp_path):

@@ -15,8 +15,8 @@ XY = supports_plan(BARLEY).points
 @pytest.mark.parametrize("fault", prove_levelling.FAULTS)
 def test_an_injected_fault_is_named_first(fault):
     """The first seeds of the campaign; a place or a slack that hardly shows may be missed."""
-    answers = [answer for _, answer in prove_levelling.named(fault, range(20))]
-    assert answers.count("right") >= (16 if fault in ("place", "slack") else 19), answers
+    answers = [answer for _, answer in prove_levelling.named(fault, range(10))]
+    assert answers.count("right") >= (7 if fault in ("place", "slack") else 9), answers
 
 
 def test_a_named_fault_is_told_with_who_and_how_much():
@@ -28,8 +28,8 @@ def test_a_named_fault_is_told_with_who_and_how_much():
 
 
 def test_healthy_motors_are_not_accused():
-    verdicts = [prove_levelling.checked(seed)[0].verdict for seed in range(40)]
-    assert verdicts.count("healthy") >= 38
+    verdicts = [prove_levelling.checked(seed)[0].verdict for seed in range(12)]
+    assert verdicts.count("healthy") >= 11
 
 
 @pytest.mark.parametrize("pair", prove_levelling.PAIRS)

@@ -1,17 +1,23 @@
 """Records: what another version wrote is read as far as it goes, kept whole, and never fatal."""
 
+import json
 import math
+import shutil
+import sqlite3
+from contextlib import closing
 from datetime import UTC, datetime
+from pathlib import Path
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tallgrain import demo
 from tallgrain.journal import records
 from tallgrain.journal.journal import Journal
 from tallgrain.journal.record import Named, Record, kind_of
 from tallgrain.journal.records import GapSolved, TrialPrinted, TrialTakenBack, ValueChanged
-from tallgrain.store.ledger import Ledger, Observation
+from tallgrain.store.ledger import FILE_NAME, Ledger, Observation
 
 NOON = datetime(2026, 6, 1, 12, tzinfo=UTC)
 KINDS = [
@@ -91,3 +97,27 @@ def test_the_journal_reads_what_it_wrote_and_keeps_what_it_does_not_know(home):
 def test_named_figures_are_the_numbers_among_them():
     found = records.ValuesRead.of({"a": 1, "b": "x", "c": True, "d": 2.5, "e": math.inf, "f": None})
     assert isinstance(found, Named) and found.by_name == {"a": 1.0, "d": 2.5}
+
+
+SAMPLES = sorted((Path(__file__).parent.parent / "store" / "samples").glob("*.sqlite"))
+
+
+@pytest.mark.parametrize("sample", [*SAMPLES, None], ids=lambda p: p.stem if p else "the demo")
+def test_a_ledger_of_before_is_read_with_every_figure_as_it_was(home, sample):
+    """Each older step of the ledger's, and the year that ships: made before records were."""
+    if sample is None:
+        demo.prepare(home)
+    else:
+        home.mkdir(parents=True)
+        shutil.copy(sample, home / FILE_NAME)
+    Ledger.open(home).close()  # brought up to date, where it is older
+    with closing(sqlite3.connect(home / FILE_NAME)) as raw:
+        rows = raw.execute("SELECT topic, outcome, figures FROM observations").fetchall()
+    for topic, outcome, stored in rows:
+        mine = sorted((k for k in KINDS if k.topic == topic), key=lambda k: not k.outcomes)
+        figures = json.loads(stored)
+        kind = kind_of(mine, outcome)
+        assert kind is not None, (topic, outcome)
+        told = kind.of(figures).stored()
+        assert {name: told[name] for name in figures} == figures
+    assert rows or sample is not None

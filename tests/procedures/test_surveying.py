@@ -187,7 +187,7 @@ def test_killed_at_random_every_reported_point_is_in_the_ledger(standin, home):
     for _ in range(5):
         process = started(*command)
         lines = []
-        kill_after = chance.randint(1, 250)
+        kill_after = chance.randint(1, 120)
         for line in process.stdout:
             lines.append(json.loads(line))
             if len(lines) == kill_after:
@@ -205,4 +205,5 @@ def test_killed_at_random_every_reported_point_is_in_the_ledger(standin, home):
             for event in events:
                 point = stored[event["i"]]
                 assert (point.x, point.y, point.z) == (event["x_mm"], event["y_mm"], event["z_mm"])
-    tallgrain(*command[:-1], "1", check=0)
+    command[command.index("20x20")] = "5x5"
+    tallgrain(*command, check=0)

@@ -7,6 +7,7 @@ from typing import Any, TypeVar
 
 from tallgrain.clock import now
 from tallgrain.journal.record import Entry, Record, kind_of
+from tallgrain.journal.stale import makes_stale
 from tallgrain.store.ledger import Ledger, MachineEvent, Observation
 
 log = logging.getLogger(__name__)
@@ -51,6 +52,7 @@ class Journal:
         found = self.read(kind, item)
         return found[-1] if found else None
 
-    def happened(self, kind: str, note: str, stale: tuple[str, ...]) -> int:
-        """Enter what happened to the printer, and which stations rest on what was before."""
-        return self.ledger.add_event(MachineEvent(self.machine, self.clock(), kind, note, stale))
+    def happened(self, kind: str, note: str) -> int:
+        """Enter what happened to the printer, and with it what that makes stale."""
+        event = MachineEvent(self.machine, self.clock(), kind, note, makes_stale(kind))
+        return self.ledger.add_event(event)

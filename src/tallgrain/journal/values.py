@@ -136,7 +136,7 @@ class ValuesBook:
             if not same(value, self.held[meaning].ours):
                 change = ValueChanged(before=value, after=value)
                 self.note(meaning, LOST, "a reflash or a reset", change)
-        journal.happened("reflashed", "noticed by Tall Grain", ("Gap", "Handover"))
+        journal.happened("reflashed", "noticed by Tall Grain")
         # Whatever the probe's checks said before, signs may have changed.
         journal.write(ProbeCheck(), "distrust", REFLASHED)
         return News(

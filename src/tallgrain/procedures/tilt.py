@@ -137,7 +137,7 @@ def _corrected(guard: Guard, journal: Journal, moves: dict[str, float]) -> Itera
         raised = datum_raised(guard.sheet, moved)
         if abs(raised) > guard.sheet.tolerance.tilt_mm:
             note = f"the datum moved by {raised:+.3f} mm"
-            number = journal.happened("levelled", note, ("Gap",))
+            number = journal.happened("levelled", note)
     if abs(raised) > guard.sheet.tolerance.tilt_mm:
         yield Happened("levelled", number)
 

@@ -159,7 +159,7 @@ def look_entered(journal: Journal, one: TowersPass, by_hand: bool = False) -> En
 
 def geometry_changed(journal: Journal, note: str = "another geometry: every height changes") -> int:
     """Enter that the towers were set otherwise: whatever rests on heights is stale."""
-    return journal.happened("towers", note, ("Surface", "Gap", "Skew"))
+    return journal.happened("towers", note)
 
 
 def judged(

@@ -8,20 +8,20 @@ from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING
 
-from tallgrain import demo
 from tallgrain.errors import JobError, ReadOnly, StoreError
 from tallgrain.paths import data_home, demo_home
 from tallgrain.store.ledger import Ledger
-from tallgrain.ui.demo.workshop import DEMO_PRINTER, Workshop
 
 if TYPE_CHECKING:
     from PyQt6.QtWidgets import QApplication
 
     from tallgrain.ui.app.window import Window
+    from tallgrain.ui.demo.workshop import Workshop
 
 log = logging.getLogger(__name__)
 
-CALM_MS = 400
+# The window is seen first; then the rest of it follows.
+SEEN_MS, CALM_MS = 30, 400
 # Qt ends the application when its last Python name goes.
 _kept: "list[QApplication]" = []
 
@@ -129,7 +129,7 @@ def open_window() -> int:
             ledger = Ledger.open(home, write=False)
         except StoreError:
             raise error from None
-    window = make_window(ledger, home)
+    window = make_window(ledger, home, whole=False)
     if not ledger.writable:
         window.setWindowTitle("Tall Grain – read only: nothing can be stored in this folder")
     window.show()
@@ -142,7 +142,12 @@ def furnish_when_idle(window: "Window") -> None:
     the first visit to a station waits for nothing, in the middle of a survey too."""
     from tallgrain.ui.session.timers import timer
 
-    left = [name for name, room in window.rooms.items() if not room.is_open]
+    left: list[str] = []
+
+    def complete() -> None:
+        window.complete()
+        left.extend(name for name, room in window.rooms.items() if not room.is_open)
+        calm.start()
 
     def furnish() -> None:
         if not left:
@@ -151,17 +156,19 @@ def furnish_when_idle(window: "Window") -> None:
             window.open(left.pop(0))
 
     calm = timer(window, CALM_MS, furnish)
-    calm.start()
+    timer(window, SEEN_MS, complete, once=True).start()
 
 
-def open_demo(seed: int = demo.SEED, speed: float = 20.0) -> int:
+def open_demo(seed: int, speed: float = 20.0) -> int:
     """The window on Hollin Hay Orchard with a stand-in of its own; its exit status."""
+    from tallgrain.ui.demo.workshop import Workshop
+
     # First of all: the stand-in starts up beside the window, not before it.
     workshop = Workshop(seed, speed)
     workshop.start()
     try:
         app = application()
-        window = demo_window(workshop)
+        window = demo_window(workshop, whole=False)
         window.show()
         furnish_when_idle(window)
         return app.exec()
@@ -169,13 +176,16 @@ def open_demo(seed: int = demo.SEED, speed: float = 20.0) -> int:
         workshop.close()
 
 
-def demo_window(workshop: Workshop, printer: str = DEMO_PRINTER) -> "Window":
+def demo_window(workshop: "Workshop", printer: str = "", whole: bool = True) -> "Window":
     """The demo's window, linking itself to the stand-in of whichever printer is shown."""
+    from tallgrain import demo
+    from tallgrain.ui.demo.workshop import DEMO_PRINTER
+
     home = demo_home()
     demo.prepare(home)
     ledger = Ledger.open(home, "Another demo window")
     prepare_demo(ledger)
-    window = make_window(ledger, home)
+    window = make_window(ledger, home, whole)
     session = window.session
     session.standin = True
 
@@ -185,7 +195,7 @@ def demo_window(workshop: Workshop, printer: str = DEMO_PRINTER) -> "Window":
             session.plate_sheet = sheet.sheets[0].name if sheet.sheets else None
             session.linking.link_to(workshop.address(sheet.name))
 
-    session.choose_printer(printer)
+    session.choose_printer(printer or DEMO_PRINTER)
     window.refresh_printers()
     window.add_hands(lambda: workshop.ports(session.sheet.name if session.sheet else "")["hands"])
     session.printer_changed.connect(link)
@@ -193,14 +203,16 @@ def demo_window(workshop: Workshop, printer: str = DEMO_PRINTER) -> "Window":
     return window
 
 
-def make_window(ledger: Ledger, home: Path) -> "Window":
-    """The window on an open ledger."""
+def make_window(ledger: Ledger, home: Path, whole: bool = True) -> "Window":
+    """The window on an open ledger; not whole: its other stations follow once it is seen."""
     from tallgrain.ui.app.heartbeat import Heartbeat
     from tallgrain.ui.app.window import Window
     from tallgrain.ui.session.session import Session
 
     log_to_file(home)
     window = Window(Session(ledger))
+    if whole:
+        window.complete()
     window.session.setParent(window)
     heart = Heartbeat(window)
     window.session.began.connect(heart.reset)
@@ -210,4 +222,7 @@ def make_window(ledger: Ledger, home: Path) -> "Window":
 
 def prepare_demo(ledger: Ledger) -> None:
     """Store the demo's first printer where it is not there yet."""
+    from tallgrain import demo
+    from tallgrain.ui.demo.workshop import DEMO_PRINTER
+
     demo.put_sheet(ledger, DEMO_PRINTER)

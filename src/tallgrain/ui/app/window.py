@@ -25,14 +25,12 @@ from tallgrain.ui.app.menus import Menus
 from tallgrain.ui.app.tones import Tones
 from tallgrain.ui.app.wheel import Wheel
 from tallgrain.ui.session.drafts import Drafts
-from tallgrain.ui.session.drift_work import DriftWork
 from tallgrain.ui.session.edits import NoteEvent, PutAwayEdit
 from tallgrain.ui.session.probe_work import ProbeWork
 from tallgrain.ui.session.session import Session
-from tallgrain.ui.session.skew_work import SkewWork
 from tallgrain.ui.session.values_work import ValuesWork
-from tallgrain.ui.stations.base import Room, Shared, Station
-from tallgrain.ui.stations.rooms import ROUTE
+from tallgrain.ui.stations.base import Shared, Station
+from tallgrain.ui.stations.rooms import Rooms
 from tallgrain.ui.widgets.bench import ClearanceRow
 from tallgrain.ui.widgets.header import Header
 from tallgrain.ui.widgets.route import Route
@@ -90,18 +88,8 @@ class Window(QMainWindow):
         self.asking = Asking(self)
         checks = ProbeWork(session)
         self.values = ValuesWork(session, checks, data_home() / "backups")
-        shared = Shared(
-            session,
-            self.drafts,
-            checks,
-            self.values,
-            SkewWork(session, checks, self.values),
-            DriftWork(session, checks),
-            self.visit,
-            self.take_event,
-        )
-        self.shared = shared
-        self.rooms: dict[str, Room] = {kind.name: kind(shared) for kind in ROUTE}
+        shared = Shared(session, self.drafts, checks, self.values, self.visit, self.take_event)
+        self.shared, self.rooms = shared, Rooms(shared)
         self._build()
         self.menus = Menus(self)
         self.station: Station = self.surface
@@ -114,7 +102,6 @@ class Window(QMainWindow):
         session.printer_changed.connect(self.refresh_printers)
         self.drafts.changed.connect(self.refresh)
         session.back.changed.connect(self.refresh)
-        shared.drift.changed.connect(self.refresh)
         self.tones = Tones(data_home() / "tones")
         session.touched.connect(lambda: self.tones.play("touch"))
         session.ended.connect(self._sound)
@@ -157,6 +144,13 @@ class Window(QMainWindow):
         self.setCentralWidget(central)
 
     # Stations
+
+    def complete(self) -> None:
+        """Make every station's room, so that the whole route tells how it stands."""
+        rooms = list(self.rooms.values())
+        self.shared.drift.changed.connect(self.refresh)
+        assert len(rooms) == len(self.rooms)
+        self.refresh()
 
     def open(self, name: str) -> Station:
         """A station's page, built now where it was not yet."""
@@ -211,7 +205,7 @@ class Window(QMainWindow):
         """Follow the session."""
         s = self.session
         self.strip.tolerance = s.sheet.tolerance.flatness_mm if s.sheet else None
-        self.route.show_kernels([room.kernel() for room in self.rooms.values()])
+        self.route.show_kernels([room.kernel() for room in self.rooms.made])
         self.menus.follow()
 
     def refresh_printers(self) -> None:
@@ -349,7 +343,7 @@ class Window(QMainWindow):
         if self.hands:
             self.hands.close()
         self.files.worker.finish()
-        self.shared.drift.close()
+        self.shared.close()
         self.session.close()
         event.accept()
 

@@ -15,18 +15,9 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from tallgrain.journal.stale import NOTED
 from tallgrain.store.ledger import MachineEvent
 from tallgrain.ui.widgets.parts import button, label
-
-# What a builder would call it, and what it makes stale unless the builder says otherwise.
-KINDS = {
-    "new nozzle": ("Gap",),
-    "moved": ("Tilt", "Surface", "Gap", "Skew"),
-    "new sheet": ("Surface", "Gap"),
-    "probe work": ("Probe", "Surface", "Gap"),
-    "frame or wheels": ("Tilt", "Surface", "Skew"),
-    "reflashed": ("Gap", "Handover"),
-}
 
 
 class EventDialog(QDialog):
@@ -41,7 +32,7 @@ class EventDialog(QDialog):
         form = QFormLayout()
         self.kind = QComboBox()
         self.kind.setEditable(True)
-        self.kind.addItems(list(KINDS))
+        self.kind.addItems(list(NOTED))
         self.kind.setAccessibleName("What happened")
         self.date = QDateEdit(QDate.currentDate())
         self.date.setCalendarPopup(True)
@@ -69,7 +60,7 @@ class EventDialog(QDialog):
 
     def _suggest(self, kind: str) -> None:
         for name, box in self.stale.items():
-            box.setChecked(name in KINDS.get(kind, ()))
+            box.setChecked(name in NOTED.get(kind, ()))
 
     def event_noted(self) -> MachineEvent:
         """The event as it was entered; one of today happened just now."""

@@ -65,6 +65,8 @@ class DriftWork(QObject):
         self.worker.failed.connect(lambda name, error: session.failed.emit(error))
         session.back.changed.connect(self.read)
         session.printer_changed.connect(self._other)
+        self._other()
+        self.read()
 
     def close(self) -> None:
         """End the thread."""

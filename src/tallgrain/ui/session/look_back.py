@@ -16,11 +16,9 @@ from tallgrain.core.surface.interpolate import Mesh
 from tallgrain.core.surface.sight import mesh_of_survey
 from tallgrain.core.survey import Survey
 from tallgrain.errors import TallGrainError
+from tallgrain.journal.stale import mechanical_since, stale_since
 from tallgrain.store.ledger import Ledger, MachineEvent
 from tallgrain.ui.session.worker import Worker
-
-# Events after which a printer is mechanically another one.
-MECHANICAL = ("frame or wheels", "moved")
 
 
 @dataclass(frozen=True)
@@ -58,19 +56,11 @@ class Season:
 
     def mechanical_since(self, machine: str, when: datetime) -> MachineEvent | None:
         """The newest event after a time that made another printer of it; None if none."""
-        after = [
-            e
-            for e in self.events
-            if e.at > when
-            and e.machine == machine
-            and (e.kind in MECHANICAL or "Machine" in e.stale)
-        ]
-        return after[-1] if after else None
+        return mechanical_since(self.events, machine, when)
 
     def stale_since(self, when: datetime, station: str) -> str:
         """The newest event after a time that made a station stale; '' if none."""
-        after = [e for e in self.events if e.at > when and station in e.stale]
-        return after[-1].kind if after else ""
+        return stale_since(self.events, when, station)
 
     def events_between(self, a: str, b: str) -> list[MachineEvent]:
         """What happened between two surveys."""

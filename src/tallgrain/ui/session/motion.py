@@ -257,7 +257,7 @@ class Motion(QObject):
 
     def _send_halt(self, guard: Guard) -> None:
         try:
-            guard.halt()
+            guard.trust.halt()
         except TallGrainError as error:
             self.worker.failed.emit("halt", error)
         else:

@@ -217,8 +217,8 @@ class ValuesWork(QObject):
             self.changed.emit()
             session.changed.emit()
 
-        self._setting = True
-        return session.motion.play(words, routine, self._told, over)
+        self._setting = session.motion.play(words, routine, self._told, over)
+        return self._setting
 
     def set(
         self,

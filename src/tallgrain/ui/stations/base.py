@@ -2,7 +2,6 @@
 
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, ClassVar
 
@@ -27,18 +26,41 @@ if TYPE_CHECKING:
     from tallgrain.ui.widgets.strip import Story
 
 
-@dataclass(frozen=True)
 class Shared:
-    """What rooms are given: the models that several of them use, and two wishes of the window."""
+    """What rooms are given: the models that several of them use, two of them made when they are
+    first asked for, and two wishes of the window."""
 
-    session: "Session"
-    drafts: "Drafts"
-    checks: "ProbeWork"
-    values: "ValuesWork"
-    skew: "SkewWork"
-    drift: "DriftWork"
-    visit: "Callable[[str], None]"  # show another station
-    enter: "Callable[[MachineEvent], None]"  # an event, that can be undone
+    def __init__(
+        self,
+        session: "Session",
+        drafts: "Drafts",
+        checks: "ProbeWork",
+        values: "ValuesWork",
+        visit: "Callable[[str], None]",
+        enter: "Callable[[MachineEvent], None]",
+    ) -> None:
+        self.session, self.drafts, self.checks, self.values = session, drafts, checks, values
+        self.visit = visit  # show another station
+        self.enter = enter  # an event, that can be undone
+
+    @cached_property
+    def skew(self) -> "SkewWork":
+        """Skew gauges: Skew, and the distances that Towers takes from them."""
+        from tallgrain.ui.session.skew_work import SkewWork
+
+        return SkewWork(self.session, self.checks, self.values)
+
+    @cached_property
+    def drift(self) -> "DriftWork":
+        """The judged season: Drift, and what Handover says of next time."""
+        from tallgrain.ui.session.drift_work import DriftWork
+
+        return DriftWork(self.session, self.checks)
+
+    def close(self) -> None:
+        """End what has a thread of its own."""
+        if "drift" in self.__dict__:
+            self.drift.close()
 
 
 class Station(ABC):

@@ -1,26 +1,41 @@
-"""The list of stations, in the order of the route: whoever adds one adds its room here."""
+"""The list of stations, in the order of the route: whoever adds one adds its name here.
 
-from tallgrain.ui.stations.adjusters.room import AdjustersRoom
-from tallgrain.ui.stations.base import Room
-from tallgrain.ui.stations.drift.room import DriftRoom
-from tallgrain.ui.stations.gap.room import GapRoom
-from tallgrain.ui.stations.handover.room import HandoverRoom
-from tallgrain.ui.stations.machine.room import MachineRoom
-from tallgrain.ui.stations.probe.room import ProbeRoom
-from tallgrain.ui.stations.skew.room import SkewRoom
-from tallgrain.ui.stations.surface.room import SurfaceRoom
-from tallgrain.ui.stations.tilt.room import TiltRoom
-from tallgrain.ui.stations.towers.room import TowersRoom
+A station Name lives in the folder of its name, its room in room.py as NameRoom.
+"""
 
-ROUTE: tuple[type[Room], ...] = (
-    MachineRoom,
-    ProbeRoom,
-    TiltRoom,
-    AdjustersRoom,
-    TowersRoom,
-    SurfaceRoom,
-    GapRoom,
-    SkewRoom,
-    HandoverRoom,
-    DriftRoom,
-)
+from collections.abc import Iterator, Mapping
+from importlib import import_module
+
+from tallgrain.ui.stations.base import Room, Shared
+
+ROUTE = (
+    "Machine", "Probe", "Tilt", "Adjusters", "Towers", "Surface", "Gap", "Skew", "Handover",
+    "Drift",
+)  # fmt: skip
+
+
+class Rooms(Mapping[str, Room]):
+    """Every station's room by its name, made when it is first asked for."""
+
+    def __init__(self, shared: Shared) -> None:
+        self._shared = shared
+        self._made: dict[str, Room] = {}
+
+    def __getitem__(self, name: str) -> Room:
+        if name not in ROUTE:
+            raise KeyError(name)
+        if name not in self._made:
+            module = import_module(f"tallgrain.ui.stations.{name.lower()}.room")
+            self._made[name] = getattr(module, f"{name}Room")(self._shared)
+        return self._made[name]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(ROUTE)
+
+    def __len__(self) -> int:
+        return len(ROUTE)
+
+    @property
+    def made(self) -> list[Room]:
+        """Those that were asked for, in the order of the route."""
+        return [self._made[name] for name in ROUTE if name in self._made]

@@ -7,6 +7,7 @@ from tallgrain.clock import now
 from tallgrain.core.machine.fitness import Line, checklist
 from tallgrain.journal.record import Entry
 from tallgrain.journal.records import FitLine
+from tallgrain.journal.stale import makes_stale
 from tallgrain.store.ledger import MachineEvent
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.widgets.words import day
@@ -41,7 +42,7 @@ class Checklist:
             return
         if outcome == "mended":
             words = f"{line.title.lower()}: {note}" if note else line.title.lower()
-            self._enter(MachineEvent(sheet.name, at, MENDED, words, ("Tilt", "Surface", "Skew")))
+            self._enter(MachineEvent(sheet.name, at, MENDED, words, makes_stale(MENDED)))
         self._session.journal.write(FitLine(), line.key, outcome, note)
         self._for = None
         self._session.changed.emit()
