@@ -12,6 +12,8 @@ from tallgrain.core.survey import Point, Survey
 from tallgrain.errors import Halted, LookAgain
 from tallgrain.formats.files import write_survey
 from tallgrain.link.guard.looks import READING_MM
+from tallgrain.store.ledger import Ledger
+from tallgrain.ui.app.start import furnish_when_idle, make_window
 from tallgrain.ui.session.state import SurveyPlan
 from tallgrain.ui.widgets.route import Fill
 
@@ -208,3 +210,17 @@ def test_the_route_is_walked_by_keys(bench):
     assert window.station.name == "Gap"
     press(window, Qt.Key.Key_1, Qt.KeyboardModifier.ControlModifier)
     assert window.station.name == "Machine"
+
+
+def test_the_window_is_seen_first_and_the_rest_follows(qtbot, home, qapp):
+    """At first the one station that is shown; then the route's kernels, then every page."""
+    window = make_window(Ledger.open(home), home, whole=False)
+    window.may_close = lambda: True
+    window.show()
+    assert [room.name for room in window.rooms.made] == ["Surface"]
+    furnish_when_idle(window)
+    qtbot.waitUntil(lambda: window.stack.count() == len(window.rooms), timeout=20_000)
+    assert [room.name for room in window.rooms.made] == list(window.rooms)
+    assert all(room.is_open for room in window.rooms.made)
+    assert window.station is window.surface
+    window.close()
