@@ -17,7 +17,7 @@ from tallgrain.ui.app import theme
 from tallgrain.ui.app.start import application, demo_window
 from tallgrain.ui.demo.workshop import Workshop
 from tallgrain.ui.painting.pens import text
-from tallgrain.ui.stations.surface.station import Layer
+from tallgrain.ui.stations.surface.pictures import Layer
 
 FOLDER = Path(__file__).parent.parent / "docs" / "screenshots"
 

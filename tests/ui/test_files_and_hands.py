@@ -176,7 +176,7 @@ def test_only_around_a_print(bench, qtbot, tmp_path):
     walls = [f"G1 X{x} Y{y} E{i}" for i, (x, y) in enumerate(((60, 50), (160, 50), (160, 120)), 1)]
     path.write_text("G90\nG0 X60 Y120 Z0.2\n" + "\n".join(walls) + "\nG1 Z0.4\nG1 X60 Y50 E9\n")
     surface.open_plan()
-    dialog = surface._planning
+    dialog = surface.planning
     whole = len(s.planned().points)
     dialog.read_program(path)
     qtbot.waitUntil(lambda: dialog.box is not None and dialog._reader.resting, timeout=5000)
@@ -198,7 +198,7 @@ def test_only_around_a_print(bench, qtbot, tmp_path):
     )
     assert np.isnan(s.back.season.figures[-1])  # a part is no figure of the season
     surface.open_plan()
-    surface._planning.kind.setCurrentIndex(surface._planning.kind.findData("grid"))
+    surface.planning.kind.setCurrentIndex(surface.planning.kind.findData("grid"))
     assert len(s.planned().points) == whole
-    surface._planning.accept()
+    surface.planning.accept()
     assert made.truth()["strikes"] == []

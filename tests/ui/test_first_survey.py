@@ -149,7 +149,7 @@ def test_plan_dialog_shows_the_plan_on_the_field(bench, qtbot):
     window, _ = bench()
     press(window, Qt.Key.Key_F6)
     surface = window.surface
-    dialog = surface._planning
+    dialog = surface.planning
     heads = [head.text() for head in dialog.findChildren(QLabel)]
     assert [h for h in heads if "&" in h] == [
         h for h in heads if any(w.text() == h and w.buddy() for w in dialog.findChildren(QLabel))

@@ -17,7 +17,7 @@ from tallgrain.ui.dialogs.event import EventDialog
 from tallgrain.ui.dialogs.finder import Finder
 from tallgrain.ui.painting.strip import strip_places
 from tallgrain.ui.session.state import SurveyPlan
-from tallgrain.ui.stations.surface.station import Layer
+from tallgrain.ui.stations.surface.pictures import Layer
 from tallgrain.ui.widgets.route import Fill
 
 CTRL, SHIFT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
@@ -92,10 +92,10 @@ def test_layers_scale_and_table(season, qtbot):
     surface = window.surface
     press(window, Qt.Key.Key_L)
     pinned = surface.pinned_span
-    assert pinned == surface._chart().span
+    assert pinned == surface.pictures.chart().span
     press(window, Qt.Key.Key_D)
     assert surface.layer is Layer.DIFFERENCE
-    assert surface._chart().span == pinned  # two surveys share the scale
+    assert surface.pictures.chart().span == pinned  # two surveys share the scale
     found = window.session.back.compared.comparison
     press(window, Qt.Key.Key_C, CTRL)
     table = QApplication.clipboard().text().splitlines()

@@ -23,7 +23,8 @@ from tallgrain.ui.painting.multiples import Multiples, Tile, layout_of, paint_mu
 from tallgrain.ui.painting.sections import SectionsPicture, paint_sections
 from tallgrain.ui.report.blocks import Drawing, Heading, Report, Table, Words
 from tallgrain.ui.report.html import html_of
-from tallgrain.ui.report.make import pair_report, season_report, write_report
+from tallgrain.ui.report.make import season_report, write_report
+from tallgrain.ui.report.pair import pair_report
 
 BARLEY, MILLET = shipped_sheet("Barley"), shipped_sheet("Millet")
 BEGAN = datetime(2026, 2, 1, 18, tzinfo=UTC)

@@ -13,7 +13,7 @@ from tallgrain.ui.dialogs.matrix import MatrixDialog
 from tallgrain.ui.dialogs.table import TableDialog
 from tallgrain.ui.session.state import SurveyPlan
 from tallgrain.ui.session.surveying import remembered_plan
-from tallgrain.ui.stations.surface.station import Layer
+from tallgrain.ui.stations.surface.pictures import Layer
 
 SHIFT = Qt.KeyboardModifier.ShiftModifier
 
@@ -71,7 +71,7 @@ def test_plans_of_every_kind_show_before_they_are_used(season, qtbot, tmp_path):
     window, _ = season
     s, surface = window.session, window.surface
     press(window, Qt.Key.Key_F6)
-    dialog = surface._planning
+    dialog = surface.planning
     assert dialog.kind.findData("rings") < 0  # Barley's plate is no disc
     dialog.margins.setCurrentIndex(dialog.margins.findData("mirrored"))
     mirrored = s.planned().points
@@ -120,7 +120,7 @@ def test_heights_about_another_plane_and_in_relief(season, qtbot, tmp_path):
     ):  # fmt: skip
         surface.refer_to(about)
         qtbot.waitUntil(lambda: s.thinker.resting, timeout=5000)
-        chart = surface._chart()
+        chart = surface.pictures.chart()
         assert chart.high.z - chart.low.z == pytest.approx(spread, abs=1e-9)
     press(window, Qt.Key.Key_R)
     relief = surface.relief

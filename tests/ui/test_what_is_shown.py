@@ -18,9 +18,10 @@ from tallgrain.link.protocol import Heat, Place, PrinterState
 from tallgrain.ui.app import theme
 from tallgrain.ui.app.start import note_bug
 from tallgrain.ui.painting.colours import height_image
-from tallgrain.ui.painting.field import Picture, fitted, paint_field, whole_extent
+from tallgrain.ui.painting.field import Picture, paint_field
 from tallgrain.ui.painting.section import SectionPicture, paint_section
 from tallgrain.ui.painting.strip import StripPicture, paint_strip, strip_places, strip_scale
+from tallgrain.ui.painting.view import fitted, whole_extent
 from tallgrain.ui.session.state import LinkState
 from tallgrain.ui.session.worker import Worker
 from tallgrain.ui.widgets.header import Header

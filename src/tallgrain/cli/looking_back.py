@@ -267,7 +267,8 @@ def report(
     """A season or a pair of surveys as a report to send: pictures, figures, method."""
     from tallgrain.resolve import machine_sheet
     from tallgrain.seasons import read_season
-    from tallgrain.ui.report.make import pair_report, season_report, without_window, write_report
+    from tallgrain.ui.report.make import season_report, without_window, write_report
+    from tallgrain.ui.report.pair import pair_report
 
     known, _ = machine_sheet(machine)
     with without_window(), _stored(machine) as ledger:

@@ -9,7 +9,8 @@ from PyQt6.QtWidgets import QMenu
 from tallgrain.ui.app.acts import NO_PRINTER, NO_SURVEY, Acts
 from tallgrain.ui.session.edits import PlanEdit
 from tallgrain.ui.session.state import LinkState
-from tallgrain.ui.stations.surface.station import ABOUT, Layer
+from tallgrain.ui.stations.surface.pictures import Layer
+from tallgrain.ui.stations.surface.station import ABOUT
 from tallgrain.ui.widgets.bench import ClearanceRow
 
 if TYPE_CHECKING:

@@ -4,21 +4,20 @@ from dataclasses import dataclass, field
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QImage, QLinearGradient, QPainter, QPainterPath, QPolygonF
+from PyQt6.QtGui import QImage, QPainter, QPainterPath, QPolygonF
 
 from tallgrain.core.machine.outline import Disc, Rectangle
 from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.surface.chart import Chart
 from tallgrain.ui.app import theme
+from tallgrain.ui.painting.axes import paint_axes
 from tallgrain.ui.painting.colours import height_image
 from tallgrain.ui.painting.pens import hatched, pen, text, triangle
-from tallgrain.ui.widgets.words import MINUS, mm
+from tallgrain.ui.painting.scale import paint_scale
+from tallgrain.ui.painting.view import AXIS_BOTTOM, AXIS_LEFT, TOP, View
+from tallgrain.ui.widgets.words import mm
 
-SCALE_WIDTH = 96.0
-AXIS_LEFT = 44.0
-AXIS_BOTTOM = 40.0
-TOP = 8.0
 CROWDED = 900
 
 
@@ -72,61 +71,9 @@ class Picture:
         )
 
 
-@dataclass(frozen=True)
-class View:
-    """Where millimetres lie on the painter: one scale for both axes, y upward."""
-
-    box: QRectF
-    x0: float
-    y1: float
-    scale: float
-
-    def at(self, x: float, y: float) -> QPointF:
-        """The place of a point on the plate."""
-        return QPointF(
-            self.box.left() + (x - self.x0) * self.scale,
-            self.box.top() + (self.y1 - y) * self.scale,
-        )
-
-    def back(self, at: QPointF) -> tuple[float, float]:
-        """The point on the plate at a place."""
-        return (
-            self.x0 + (at.x() - self.box.left()) / self.scale,
-            self.y1 - (at.y() - self.box.top()) / self.scale,
-        )
-
-    def rect(self, r: Rectangle) -> QRectF:
-        """A rectangle of the plate."""
-        return QRectF(self.at(r.x0, r.y1), self.at(r.x1, r.y0))
-
-
-def whole_extent(sheet: MachineSheet) -> Rectangle:
-    """Plate, supports and adjusters with a little room around."""
-    box = sheet.plate.outline.box
-    around = [s.at for s in sheet.supports] + [a.at for a in sheet.adjusters]
-    xs = [box.x0 - 8, box.x1 + 8, *(x for x, _ in around)]
-    ys = [box.y0 - 8, box.y1 + 8, *(y for _, y in around)]
-    # Room for the names above and around what stands outside the plate.
-    room = 0.07 * max(box.width, box.depth) if around else 0.0
-    return Rectangle(min(xs) - room, min(ys) - room / 4, max(xs) + room, max(ys) + room)
-
-
 def bare(sheet: MachineSheet) -> MachineSheet:
     """The plate alone: what supports and screws it has is of no account here."""
     return sheet.model_copy(update={"supports": [], "adjusters": [], "keep_outs": []})
-
-
-def fitted(rect: QRectF, extent: Rectangle) -> View:
-    """The view that shows an extent as large as a rectangle allows, scale bar beside it."""
-    return plain_view(rect.adjusted(AXIS_LEFT, TOP, -SCALE_WIDTH, -AXIS_BOTTOM), extent)
-
-
-def plain_view(box: QRectF, extent: Rectangle) -> View:
-    """The view that shows an extent in the middle of a box, as large as it allows."""
-    scale = max(min(box.width() / extent.width, box.height() / extent.depth), 1e-3)
-    wide, deep = box.width() / scale, box.height() / scale
-    middle_x, middle_y = extent.middle
-    return View(box, middle_x - wide / 2, middle_y + deep / 2, scale)
 
 
 def paint_field(painter: QPainter, rect: QRectF, picture: Picture, view: View) -> None:
@@ -179,7 +126,7 @@ def paint_ground(painter: QPainter, rect: QRectF, picture: Picture, view: View) 
         _points(painter, picture, view)
     if picture.chart and picture.flags:
         _flags(painter, picture.chart, view)
-    _axes(painter, picture.sheet, view)
+    paint_axes(painter, picture.sheet, view)
     painter.restore()
     if picture.chart:
         paint_scale(painter, rect, picture.chart, picture.caption, picture.middle, picture.pinned)
@@ -414,76 +361,3 @@ def _flags(painter: QPainter, chart: Chart, view: View) -> None:
         painter.drawPolygon(triangle(middle, 11, up))
         painter.setPen(theme.INK)
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
-
-
-def _tick_step(scale: float) -> float:
-    for step in (5, 10, 20, 50, 100, 200, 500):
-        if step * scale >= 52:
-            return step
-    return 1000
-
-
-def _axes(painter: QPainter, sheet: MachineSheet, view: View) -> None:
-    box = sheet.plate.outline.box
-    step = _tick_step(view.scale)
-    bottom, left = view.at(box.x0, box.y0).y(), view.at(box.x0, box.y0).x()
-    bottom = min(bottom, view.box.bottom())
-    left = max(left, view.box.left())
-    low_x, high_y = view.back(view.box.topLeft())
-    high_x, low_y = view.back(view.box.bottomRight())
-    for k in range(int(np.ceil(box.x0 / step)), int(box.x1 // step) + 1):
-        if low_x <= k * step <= high_x:
-            at = QPointF(view.at(k * step, 0).x(), bottom)
-            painter.setPen(pen(theme.MUTED, 1))
-            painter.drawLine(at, at + QPointF(0, 5))
-            centre = Qt.AlignmentFlag.AlignHCenter
-            text(painter, at + QPointF(0, 18), _figure(k * step), centre, 11, theme.MUTED)
-    for k in range(int(np.ceil(box.y0 / step)), int(box.y1 // step) + 1):
-        if low_y <= k * step <= high_y:
-            at = QPointF(left, view.at(0, k * step).y())
-            painter.setPen(pen(theme.MUTED, 1))
-            painter.drawLine(at, at - QPointF(5, 0))
-            right = Qt.AlignmentFlag.AlignRight
-            text(painter, at + QPointF(-8, 4), _figure(k * step), right, 11, theme.MUTED)
-    front = QPointF(view.at(box.middle[0], 0).x(), bottom + 33)
-    text(painter, front, "front, mm", Qt.AlignmentFlag.AlignHCenter, 11, theme.MUTED)
-
-
-def _figure(value: float) -> str:
-    return f"{value:g}".replace("-", MINUS)
-
-
-def paint_scale(
-    painter: QPainter,
-    rect: QRectF,
-    chart: Chart,
-    caption: tuple[str, str],
-    middle: str,
-    pinned: bool,
-) -> None:
-    """Draw the height scale at the right of a rectangle."""
-    painter.save()
-    height = min(rect.height() - 110, 220.0)
-    bar = QRectF(rect.right() - SCALE_WIDTH + 16, rect.top() + 38, 14, height)
-    shades = QLinearGradient(bar.bottomLeft(), bar.topLeft())
-    for i, colour in enumerate(theme.HEIGHTS):
-        shades.setColorAt(i / (len(theme.HEIGHTS) - 1), QColor(colour))
-    painter.fillRect(bar, shades)
-    painter.setPen(pen(theme.INK, 1))
-    painter.setBrush(Qt.BrushStyle.NoBrush)
-    painter.drawRect(bar)
-    x = bar.right() + 7
-    text(painter, QPointF(bar.left(), bar.top() - 12), caption[0], pixels=12)
-    text(painter, QPointF(bar.left(), bar.bottom() + 20), caption[1], pixels=12)
-    for share, words in ((0.0, mm(chart.span, 2, True)), (0.5, middle), (1.0, mm(-chart.span, 2))):
-        y = bar.top() + share * height
-        painter.setPen(pen(theme.INK, 1))
-        painter.drawLine(QPointF(bar.right(), y), QPointF(bar.right() + 4, y))
-        text(painter, QPointF(x, y + 4), words, pixels=12)
-    below = bar.bottom() + 40
-    # A chart without a step has lines at limits only.
-    told = ["mm, contours", f"every {chart.step:g}"] if chart.step else ["mm, lines", "at limits"]
-    for line in [*told, "scale pinned"] if pinned else told:
-        text(painter, QPointF(bar.left() - 6, below), line, pixels=11, colour=theme.MUTED)
-        below += 15
-    painter.restore()

@@ -10,8 +10,8 @@ from tallgrain.core.machine.outline import Disc, Outline, Rectangle
 from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.ui.app import theme
-from tallgrain.ui.painting.field import View, plain_view
 from tallgrain.ui.painting.pens import hatched, pen, text
+from tallgrain.ui.painting.view import View, plain_view
 
 MARGIN_PX = 46.0
 LEGEND_PX = 30.0

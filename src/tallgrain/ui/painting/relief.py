@@ -12,8 +12,8 @@ from tallgrain.core.surface.chart import Chart
 from tallgrain.core.surface.relief import Frame, ReliefOf, Viewpoint
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.colours import lit_image
-from tallgrain.ui.painting.field import paint_scale
 from tallgrain.ui.painting.pens import pen, text
+from tallgrain.ui.painting.scale import paint_scale
 from tallgrain.ui.widgets.words import mm
 
 # At rest it is painted finer than the screen and smoothed, while it is turned coarser.

@@ -10,8 +10,8 @@ from PyQt6.QtGui import QPainter, QPainterPath, QPolygonF
 from tallgrain.core.machine.outline import Rectangle
 from tallgrain.core.plan.gauge_part import CHAMFER_MM, POST_MM, GaugePart
 from tallgrain.ui.app import theme
-from tallgrain.ui.painting.field import View, plain_view
 from tallgrain.ui.painting.pens import pen, text
+from tallgrain.ui.painting.view import View, plain_view
 
 CENTRE = Qt.AlignmentFlag.AlignHCenter
 SEEN = {"xy": "seen from above", "xz": "seen from the front", "yz": "seen from the right"}

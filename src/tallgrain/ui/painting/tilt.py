@@ -9,9 +9,9 @@ from PyQt6.QtGui import QPainter, QPolygonF
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.procedures.tilt import TiltPass
 from tallgrain.ui.app import theme
-from tallgrain.ui.painting.field import View, plain_view, whole_extent
 from tallgrain.ui.painting.machine import outline_path
 from tallgrain.ui.painting.pens import pen, text
+from tallgrain.ui.painting.view import View, plain_view, whole_extent
 from tallgrain.ui.widgets.words import mm
 
 CENTRE = Qt.AlignmentFlag.AlignHCenter

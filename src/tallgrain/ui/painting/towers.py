@@ -11,9 +11,11 @@ from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.solve.delta import TOWERS, DeltaGeometry, DeltaSolution
 from tallgrain.core.surface.chart import Chart
 from tallgrain.ui.app import theme
-from tallgrain.ui.painting.field import View, paint_heights, paint_scale, plain_view
+from tallgrain.ui.painting.field import paint_heights
 from tallgrain.ui.painting.machine import outline_path
 from tallgrain.ui.painting.pens import pen, text
+from tallgrain.ui.painting.scale import paint_scale
+from tallgrain.ui.painting.view import View, plain_view
 from tallgrain.ui.widgets.words import MINUS, mm
 
 CENTRE = Qt.AlignmentFlag.AlignHCenter

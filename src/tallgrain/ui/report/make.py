@@ -6,38 +6,27 @@ from contextlib import contextmanager
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF
-from PyQt6.QtGui import QPainter
 
 from tallgrain import __version__
 from tallgrain.clock import now
 from tallgrain.core.drift.charts import control_chart
 from tallgrain.core.drift.terms import TERMS
 from tallgrain.core.drift.tiles import Tiles, tiles
-from tallgrain.core.machine.outline import Rectangle
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.core.surface.chart import Chart, chart
-from tallgrain.core.surface.compare import Comparison, Noise, compare
 from tallgrain.core.surface.sight import Sight, sight_of_survey
-from tallgrain.core.survey import Survey
 from tallgrain.errors import InputError, JobError
 from tallgrain.seasons import PrinterSeason, last_gap
 from tallgrain.store.ledger import Ledger, MachineEvent
 from tallgrain.textio import write_text
 from tallgrain.ui.painting.control import ControlPicture, paint_control
-from tallgrain.ui.painting.field import Picture, bare, fitted, paint_field
 from tallgrain.ui.painting.multiples import Multiples, Tile, layout_of, paint_multiples
-from tallgrain.ui.painting.pens import text
-from tallgrain.ui.painting.sections import SectionsPicture, paint_sections
 from tallgrain.ui.report.blocks import Block, Drawing, Heading, Report, Table, Words
 from tallgrain.ui.report.html import html_of
+from tallgrain.ui.report.maps import drawn_map
 from tallgrain.ui.report.pdf import write_pdf
-from tallgrain.ui.session.look_back import Season
-from tallgrain.ui.widgets.compared_words import figure_lines, verdict_words
 from tallgrain.ui.widgets.words import count_of, day, day_time, mm
 
 ENDINGS = (".html", ".pdf")
-MAP = (640.0, 380.0)
 # More small pictures than this are thinned evenly, the newest always among them.
 MOST_TILES = 35
 
@@ -110,7 +99,7 @@ def season_report(ledger: Ledger, season: PrinterSeason) -> Report:
         Words(season.advice, strong=True),
         Table(("", "", "conditions and uncertainty"), tuple(_figures(ledger, season, sight))),
         Heading(f"The newest survey, {day(newest.taken_at)}"),
-        _map(
+        drawn_map(
             sheet,
             sight.chart,
             f"Survey {newest.ident}, {newest.conditions.sentence()}: heights "
@@ -143,13 +132,13 @@ def season_report(ledger: Ledger, season: PrinterSeason) -> Report:
     return Report(
         f"{sheet.name}: the bed over the season",
         f"{count_of(len(drift.idents), 'survey')} in like conditions, {span}; plate "
-        f"{_plate(sheet)}; written {day_time(now())} by Tall Grain {__version__}",
+        f"{plate_words(sheet)}; written {day_time(now())} by Tall Grain {__version__}",
         tuple(blocks),
         f"{sheet.name}, {span} · Tall Grain {__version__}",
     )
 
 
-def _plate(sheet: MachineSheet) -> str:
+def plate_words(sheet: MachineSheet) -> str:
     box = sheet.plate.outline.box
     if sheet.plate.shape == "disc":
         return f"Ø {box.width:g} mm"
@@ -273,145 +262,3 @@ def _surveys(season: PrinterSeason) -> Table:
 
 
 # A pair
-
-
-def pair_report(ledger: Ledger, season: PrinterSeason, a: str, b: str) -> Report:
-    """Two stored surveys of one printer. Raises InputError where they can't be compared."""
-    sheet = season.sheet
-    one, other = ledger.survey(a), ledger.survey(b)
-    for survey in (one, other):
-        if survey.machine.lower() != sheet.name.lower():
-            raise InputError(
-                f"survey {survey.ident} is of {survey.machine}, not of {sheet.name}.",
-                "pair",
-                "Choose two surveys of one printer.",
-            )
-    found = compare(one, other, Noise.of_sheet(sheet), sheet.tolerance.first_layer_mm)
-    first, second = sight_of_survey(one, sheet), sight_of_survey(other, sheet)
-    span = max((s.chart.span for s in (first, second) if s.chart is not None), default=0.1)
-    between = Season(season.rows.heads, np.zeros(0), season.events).events_between(a, b)
-    blocks: list[Block] = [Words(verdict_words(found), strong=True)]
-    blocks += [Words(words) for words in (*figure_lines(found), *found.unlike)]
-    if between:
-        noted = ", ".join(f"{e.kind} ({day(e.at)})" for e in between)
-        blocks.append(Words(f"Noted in between: {noted}."))
-    if len(found.outliers):
-        blocks.append(Words(f"{count_of(len(found.outliers), 'touch', 'touches')} left out."))
-    blocks += [
-        Heading("The difference, B less A"),
-        _map(
-            sheet,
-            chart(found.xy, found.difference),
-            "Positive: the plate is nearer to the nozzle in B.",
-            ("nearer", "further"),
-            "same",
-        ),
-    ]
-    both = (
-        (f"A: survey {a}, {day(one.taken_at)}", first),
-        (f"B: survey {b}, {day(other.taken_at)}", second),
-    )
-    drawn = tuple(
-        (name, sight.chart.with_span(span)) for name, sight in both if sight.chart is not None
-    )
-    blocks += [
-        Heading("A and B on one scale"),
-        Table(
-            ("", "taken", "points", "flatness, mm", "conditions"),
-            (("A", *_line(one, first)), ("B", *_line(other, second))),
-        ),
-        _maps(sheet, drawn),
-    ]
-    method = (METHOD[0], METHOD[-1], _noise_words(sheet, found))
-    blocks += [Heading("A section through both"), _section(season, one, other)]
-    blocks += [Heading("Method"), *(Words(m) for m in method)]
-    return Report(
-        f"{sheet.name}: survey {a} and survey {b}",
-        f"{day(one.taken_at)} against {day(other.taken_at)}; plate {_plate(sheet)}; written "
-        f"{day_time(now())} by Tall Grain {__version__}",
-        tuple(blocks),
-        f"{sheet.name}, surveys {a} and {b} · Tall Grain {__version__}",
-    )
-
-
-def _line(survey: Survey, sight: Sight) -> tuple[str, ...]:
-    flat = "–"
-    if sight.judgement is not None:
-        flat = f"{mm(sight.judgement.flatness.fltt)} ± {mm(2 * sight.judgement.noise.u)}"
-    state = "" if survey.complete else ", broken off"
-    told = survey.conditions.sentence() + state
-    return day_time(survey.taken_at), str(len(survey.points)), flat, told
-
-
-def _noise_words(sheet: MachineSheet, found: Comparison) -> str:
-    r = sheet.probe.repeatability
-    return (
-        f"Here: repeatability {r.s_r * 1000:.1f} µm, between references {r.s_between * 1000:.1f} "
-        f"µm, {len(found.xy)} common places; it matters beyond {mm(found.limit_mm)} mm."
-    )
-
-
-def _section(season: PrinterSeason, one: Survey, other: Survey) -> Block:
-    box = season.sheet.plate.outline.box
-    idents = [h.ident for h in season.rows.heads]
-    if one.ident not in idents or other.ident not in idents:
-        return Words("One of them is no survey of the surface.")
-    y = box.middle[1]
-    ends = ((box.x0, y), (box.x1, y))
-    pictures = tiles(season.rows, season.sheet.plate.outline)
-    heights = pictures.along(*ends)[[idents.index(one.ident), idents.index(other.ident)]]
-    return Drawing(
-        lambda painter, rect: paint_sections(
-            painter, rect, SectionsPicture(heights, box.width, 0, 1)
-        ),
-        690,
-        170,
-        f"Along x at y = {y:g} mm.",
-    )
-
-
-def _map(
-    sheet: MachineSheet,
-    drawn: Chart | None,
-    caption: str,
-    ends: tuple[str, str] = ("ridge", "hollow"),
-    middle: str = "level",
-) -> Block:
-    if drawn is None:
-        return Words("Too few points to draw it.")
-
-    def paint(painter: QPainter, rect: QRectF) -> None:
-        _paint_map(painter, rect, sheet, drawn, ends, middle)
-
-    return Drawing(paint, *MAP, caption)
-
-
-def _maps(sheet: MachineSheet, drawn: tuple[tuple[str, Chart], ...]) -> Drawing:
-    """Two maps side by side under their names."""
-
-    def paint(painter: QPainter, rect: QRectF) -> None:
-        half = rect.width() / 2
-        for i, (name, one) in enumerate(drawn):
-            left = rect.left() + i * half
-            text(painter, QPointF(left + 44, rect.top() + 14), name, bold=True)
-            box = QRectF(left, rect.top() + 18, half, rect.height() - 18)
-            _paint_map(painter, box, sheet, one, ("ridge", "hollow"), "level")
-
-    return Drawing(paint, 690, 300, "Heights about each survey's own least-squares plane, mm.")
-
-
-def _paint_map(
-    painter: QPainter,
-    rect: QRectF,
-    sheet: MachineSheet,
-    drawn: Chart,
-    ends: tuple[str, str],
-    middle: str,
-) -> None:
-    picture = Picture(
-        bare(sheet), chart=drawn, show_points=False, show_reach=False, caption=ends, middle=middle
-    )
-    box = sheet.plate.outline.box
-    room = 0.03 * max(box.width, box.depth)
-    extent = Rectangle(box.x0 - room, box.y0 - room, box.x1 + room, box.y1 + room)
-    paint_field(painter, rect, picture, fitted(rect, extent))

@@ -17,15 +17,9 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from tallgrain.core.machine.outline import Rectangle
 from tallgrain.ui.app import theme
-from tallgrain.ui.painting.field import (
-    Picture,
-    View,
-    fitted,
-    paint_ground,
-    paint_over,
-    whole_extent,
-)
+from tallgrain.ui.painting.field import Picture, paint_ground, paint_over
 from tallgrain.ui.painting.pens import pen, text
+from tallgrain.ui.painting.view import View, fitted, whole_extent
 
 Pair = tuple[float, float]
 

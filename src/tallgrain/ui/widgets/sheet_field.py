@@ -9,9 +9,9 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from tallgrain.core.machine.outline import Rectangle
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.ui.app import theme
-from tallgrain.ui.painting.field import View
 from tallgrain.ui.painting.machine import Handle, extent_of, fitted_machine, handles, paint_machine
 from tallgrain.ui.painting.pens import pen
+from tallgrain.ui.painting.view import View
 
 GRIP_PX = 12.0
 SNAP_MM = 0.5

@@ -2,7 +2,7 @@
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QKeyEvent, QPainter, QWheelEvent
+from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from tallgrain.core.solve.adjusters import AdjusterSolution
@@ -18,61 +18,18 @@ from tallgrain.ui.painting.adjusters import (
 )
 from tallgrain.ui.session.state import LinkState
 from tallgrain.ui.session.timers import follow
+from tallgrain.ui.stations.adjusters.dials import DialPicture
 from tallgrain.ui.stations.adjusters.model import AdjustersWork
 from tallgrain.ui.stations.adjusters.pages import PlacesPage, RoundsPage
 from tallgrain.ui.stations.adjusters.rounds import RoundsWork
 from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.widgets.bench import ClearanceRow, act_words, beside_the_bench
 from tallgrain.ui.widgets.parts import Readout, button, label, put, rule, tell
-from tallgrain.ui.widgets.picture import StationPicture
 from tallgrain.ui.widgets.words import day, mm
 
 WIDTH = 380
-# One notch of the wheel over a dial (degrees, clockwise).
-NOTCH_DEG = 5.0
 TABS = ("Turn", "Gauge", "Places")
 TURN, GAUGE, PLACES = range(3)
-
-
-class DialPicture(StationPicture):
-    """Dials that can be chosen by a click and tried by the wheel, or dragged up and down."""
-
-    def __init__(self, station: "AdjustersStation") -> None:
-        super().__init__(station.paint)
-        self._station = station
-        self._held: tuple[int, float] | None = None
-
-    def mousePressEvent(self, event: object) -> None:
-        """Choose a dial; holding it and going up or down tries a turn."""
-        found = self._station.dial_at(event.position(), QRectF(self.rect()))  # type: ignore[attr-defined]
-        if found is not None:
-            self._station.work.choose(found)
-            self._held = found, event.position().y()  # type: ignore[attr-defined]
-
-    def mouseMoveEvent(self, event: object) -> None:
-        """A degree for each pixel: up is clockwise."""
-        if self._held is not None:
-            number, y = self._held
-            now = event.position().y()  # type: ignore[attr-defined]
-            self._held = number, now
-            self._station.work.try_turn(number, y - now)
-
-    def mouseReleaseEvent(self, event: object) -> None:
-        """Let it go."""
-        self._held = None
-
-    def wheelEvent(self, event: QWheelEvent | None) -> None:
-        """A notch over a dial tries a small turn."""
-        assert event is not None
-        found = self._station.dial_at(event.position(), QRectF(self.rect()))
-        if found is not None:
-            self._station.work.try_turn(found, NOTCH_DEG * np.sign(event.angleDelta().y()))
-
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Page Down: next screw, T: turned, U: from above or under, Backspace: stop trying."""
-        assert event is not None
-        if event.isAutoRepeat() or not self._station.key(event.key()):
-            super().keyPressEvent(event)
 
 
 class AdjustersStation(Station):

@@ -200,7 +200,8 @@ class DriftStation(Station):
     def write(self, path: Path, pair: bool) -> None:
         """Write a report on the season, or on A and B."""
         # Reports are seldom written: what they need is loaded here, not at every start.
-        from tallgrain.ui.report.make import pair_report, season_report, write_report
+        from tallgrain.ui.report.make import season_report, write_report
+        from tallgrain.ui.report.pair import pair_report
 
         season, sides = self.work.season, self._session.back.sides()
         if season is None:

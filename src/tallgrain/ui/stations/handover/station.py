@@ -8,34 +8,28 @@ from PyQt6.QtWidgets import (
     QApplication,
     QCheckBox,
     QComboBox,
-    QDoubleSpinBox,
     QFileDialog,
     QHBoxLayout,
-    QPlainTextEdit,
     QTableWidgetItem,
     QVBoxLayout,
     QWidget,
 )
 
-from tallgrain.core.handover.policy import Compensation, Cost
 from tallgrain.errors import TallGrainError
 from tallgrain.textio import open_regular, write_text
 from tallgrain.ui.app import theme
 from tallgrain.ui.session.timers import follow
 from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.stations.handover.model import HandoverWork, since, sorted_findings
+from tallgrain.ui.stations.handover.parts import WAYS, cost_words, editor, figure_box
 from tallgrain.ui.widgets.bench import Layered, Notice, act_words, beside, plain_table, scrolled
-from tallgrain.ui.widgets.parts import Panel, Readout, amount, button, label, put, rule, tell, whole
-from tallgrain.ui.widgets.words import count_of, mm
+from tallgrain.ui.widgets.parts import Panel, Readout, button, label, put, rule, tell, whole
+from tallgrain.ui.widgets.words import count_of
 
 WIDTH = 380
 PAGES = ("Values", "Start text", "Check one", "Summary")
 TEXT = 1
 HEADS = ("value", "kept", "holds now", "how it stands", "why")
-WAYS: tuple[tuple[Compensation, str], ...] = (
-    ("recall", "recall the stored survey"), ("area", "survey where it prints"),
-    ("whole", "survey all, every few prints"), ("nothing", "no compensation"),
-)  # fmt: skip
 LONGEST = 2_000_000
 
 
@@ -82,7 +76,7 @@ class HandoverStation(Station):
         page = QWidget()
         column = QVBoxLayout(page)
         column.setContentsMargins(0, 0, 0, 0)
-        self.text = _editor("The text that starts each print", True)
+        self.text = editor("The text that starts each print", True)
         column.addWidget(self.text, 1)
         self.refused = label(role="rust", wrap=True)
         column.addWidget(self.refused)
@@ -101,7 +95,7 @@ class HandoverStation(Station):
         page = QWidget()
         column = QVBoxLayout(page)
         column.setContentsMargins(0, 0, 0, 0)
-        self.other = _editor("A start text to be checked", False)
+        self.other = editor("A start text to be checked", False)
         self.other.setPlaceholderText("Paste the text that starts your prints.")
         self.other.textChanged.connect(self.refresh)
         column.addWidget(self.other, 3)
@@ -112,7 +106,7 @@ class HandoverStation(Station):
         row.addWidget(self.load)
         row.addWidget(self.said, 1)
         column.addLayout(row)
-        self.found = _editor("What is wrong in it", True)
+        self.found = editor("What is wrong in it", True)
         column.addWidget(self.found, 2)
         return page
 
@@ -120,7 +114,7 @@ class HandoverStation(Station):
         page = QWidget()
         column = QVBoxLayout(page)
         column.setContentsMargins(0, 0, 0, 0)
-        self.sum = _editor("This sitting: what was measured, changed and kept", True)
+        self.sum = editor("This sitting: what was measured, changed and kept", True)
         column.addWidget(self.sum, 1)
         return page
 
@@ -139,9 +133,9 @@ class HandoverStation(Station):
         self.evidence = label(wrap=True)
         self.spoken = QComboBox()
         self.spoken.setAccessibleName("The dialect that the text is written in")
-        self.nozzle = _box("nozzle ", " °C", 500, 215)
-        self.plate = _box("plate ", " °C", 200, 60)
-        self.soak = _box("soak ", " min", 240, 5)
+        self.nozzle = figure_box("nozzle ", " °C", 500, 215)
+        self.plate = figure_box("plate ", " °C", 200, 60)
+        self.soak = figure_box("soak ", " min", 240, 5)
         self.every = whole(
             1,
             500,
@@ -164,8 +158,8 @@ class HandoverStation(Station):
         )
         for pair in ((self.nozzle, self.plate), (self.soak, self.every)):
             row = QHBoxLayout()
-            for figure_box in pair:
-                row.addWidget(figure_box, 1)
+            for part in pair:
+                row.addWidget(part, 1)
             column.addLayout(row)
         for tick in (self.clean, self.level, self.own):
             tick.clicked.connect(self._choose)
@@ -340,7 +334,7 @@ class HandoverStation(Station):
             (self.own, work.with_values),
         ):
             check.setChecked(on)
-        tell(self.evidence, "\n".join(_cost_words(c) for c in work.costs()))
+        tell(self.evidence, "\n".join(cost_words(c) for c in work.costs()))
 
     def _fill_values(self) -> None:
         rows, values = self.work.rows(), self.work.values
@@ -387,35 +381,3 @@ class HandoverStation(Station):
         told = "\n".join(line[:1].upper() + line[1:] for line in lines)
         if self.sum.toPlainText() != told:
             self.sum.setPlainText(told)
-
-
-def _cost_words(cost: Cost) -> str:
-    name = dict(WAYS)[cost.compensation]
-    error = (
-        "first layer off by an unknown amount"
-        if cost.error_mm is None
-        else (f"first layer off by {mm(cost.error_mm, 2)} mm at the worst")
-    )
-    minutes = "no time" if not cost.minutes else f"{cost.minutes:.1f} min a print"
-    return f"{name[:1].upper()}{name[1:]}: {minutes}, {error} ({cost.why})."
-
-
-def _editor(name: str, fixed: bool) -> QPlainTextEdit:
-    made = QPlainTextEdit()
-    made.setReadOnly(fixed)
-    made.setAccessibleName(name)
-    made.setTabChangesFocus(True)
-    made.setFont(theme.font(12))
-    return made
-
-
-def _box(prefix: str, suffix: str, most: float, value: float) -> QDoubleSpinBox:
-    return amount(
-        0,
-        most,
-        f"{prefix.strip().capitalize()} at the start, in{suffix}",
-        decimals=0,
-        prefix=prefix,
-        suffix=suffix,
-        value=value,
-    )

@@ -2,8 +2,8 @@
 
 from pathlib import Path
 
-from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QMouseEvent, QPainter
+from PyQt6.QtCore import QPointF, QRectF
+from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QHBoxLayout
 
 from tallgrain.core.plan.gauge_part import drawn_out
@@ -13,9 +13,9 @@ from tallgrain.ui.painting.skew import GaugeView, paint_gauge, pair_at
 from tallgrain.ui.session.skew_work import PLANES
 from tallgrain.ui.session.timers import follow
 from tallgrain.ui.stations.base import Shared, Station
+from tallgrain.ui.stations.skew.picture import GaugeField
 from tallgrain.ui.widgets.bench import Notice, beside_the_bench, scrolled
 from tallgrain.ui.widgets.parts import Panel, Readout, amount, button, label, put, tell
-from tallgrain.ui.widgets.picture import StationPicture
 from tallgrain.ui.widgets.value_words import lean_words
 from tallgrain.ui.widgets.words import MINUS, mm
 
@@ -23,20 +23,6 @@ WIDTH = 380
 # The shape is drawn so that its error is about this share of the part.
 SHARE = 0.07
 TIMES = (5, 10, 20, 40, 80, 160, 320)
-
-
-class GaugeField(StationPicture):
-    """The drawing; a distance is chosen by a click on it."""
-
-    def __init__(self, station: "SkewStation") -> None:
-        super().__init__(station.paint)
-        self._station = station
-        self.setAccessibleName("Field: the gauge and its distances")
-
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        """Choose the distance under the pointer."""
-        if event is not None and event.button() == Qt.MouseButton.LeftButton:
-            self._station.point_at(event.position(), QRectF(self.rect()))
 
 
 class SkewStation(Station):

@@ -4,7 +4,6 @@ import csv
 import io
 from collections.abc import Callable
 from dataclasses import replace
-from enum import Enum
 from pathlib import Path
 
 import numpy as np
@@ -18,24 +17,21 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from tallgrain.core.surface.chart import Chart
 from tallgrain.core.surface.first_layer import FirstLayerSight
 from tallgrain.core.surface.interpolate import Mesh
-from tallgrain.core.surface.quality import marked
 from tallgrain.core.surface.relief import Viewpoint
-from tallgrain.core.surface.section import section, snapped
+from tallgrain.core.surface.section import snapped
 from tallgrain.core.surface.sight import About
 from tallgrain.ui.dialogs.plan import PlanDialog
-from tallgrain.ui.painting.field import Picture, paint_field
+from tallgrain.ui.painting.field import paint_field
 from tallgrain.ui.painting.relief import ReliefPicture, paint_relief
 from tallgrain.ui.painting.save import save_picture
-from tallgrain.ui.painting.section import SectionPicture
 from tallgrain.ui.session.first_layers import FirstLayers
-from tallgrain.ui.session.look_back import Compared
 from tallgrain.ui.session.state import SurveyPlan
 from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.stations.surface.bench import SurfaceBench
 from tallgrain.ui.stations.surface.first_layer import WAYS
+from tallgrain.ui.stations.surface.pictures import MIDDLES, Layer, Pictures
 from tallgrain.ui.widgets.bench import ClearanceRow
 from tallgrain.ui.widgets.field import Field
 from tallgrain.ui.widgets.parts import Elided, button, label, set_role, tell
@@ -47,17 +43,6 @@ SNAP_PX = 7.0
 ROOM_FOR_SECTION_PX = 560
 
 
-class Layer(Enum):
-    """What the field shows; its key."""
-
-    HEIGHTS = "Heights", "H"
-    DIFFERENCE = "Difference", "D"
-    FIRST = "First layer", "F"
-    RELIEF = "Relief", "R"
-    POINTS = "Points", "N"
-
-
-MIDDLES: dict[About, str] = {"ls": "level", "mz": "mid zone", "zero": "zero"}
 ABOUT: dict[About, str] = {
     "ls": "about the least-squares plane", "mz": "about the minimum-zone plane",
     "zero": "from the printer's own zero",
@@ -75,17 +60,17 @@ class SurfaceStation(Station):
     def __init__(self, shared: Shared) -> None:
         session = shared.session
         super().__init__(session)
-        self._planning: PlanDialog | None = None
+        self.planning: PlanDialog | None = None
         self.layer = Layer.HEIGHTS
+        self.pictures = Pictures(self, session)
         self.on_plan: Callable[[SurveyPlan, SurveyPlan], None] = lambda before, after: None
         self.pinned_span: float | None = None
         self._layers_of = FirstLayers(session)
-        self._seen: FirstLayerSight | None = None
+        self.seen: FirstLayerSight | None = None
         # Surveys kept in the section, by ident: their day and their surface.
         self.kept: dict[str, tuple[str, Mesh]] = {}
         self._along = ""
         self.line: tuple[tuple[float, float], tuple[float, float]] | None = None
-        self._pinned_chart: tuple[Chart, Chart] | None = None
         self.widget = QWidget()
         row = QHBoxLayout(self.widget)
         row.setContentsMargins(14, 8, 14, 8)
@@ -160,13 +145,13 @@ class SurfaceStation(Station):
         if self._session.sheet is None or self._session.busy:
             return
         before = self._session.chosen
-        self._planning = PlanDialog(self._session, self.widget)
-        self._planning.finished.connect(lambda: self._plan_closed(before))
-        self._planning.show()
+        self.planning = PlanDialog(self._session, self.widget)
+        self.planning.finished.connect(lambda: self._plan_closed(before))
+        self.planning.show()
         self.refresh()
 
     def _plan_closed(self, before: SurveyPlan) -> None:
-        self._planning = None
+        self.planning = None
         self.refresh()
         if self._session.chosen != before:
             self.on_plan(before, self._session.chosen)
@@ -196,7 +181,7 @@ class SurfaceStation(Station):
 
     def pin_scale(self) -> None:
         """Keep the scale as it is for whatever is shown next, or let it follow again."""
-        chart = self._chart()
+        chart = self.pictures.chart()
         self.pinned_span = None if self.pinned_span or chart is None else chart.span
         self.refresh()
 
@@ -240,7 +225,7 @@ class SurfaceStation(Station):
             while len(self.kept) >= MOST_KEPT:
                 del self.kept[next(iter(self.kept))]
             self.kept[ident] = day(shown.survey.taken_at), shown.sight.mesh
-        self._refresh_section()
+        self.section.show_picture(self.pictures.section_lines())
 
     def refer_to(self, about: About) -> None:
         """Draw heights about another plane, or the printer's own zero."""
@@ -259,7 +244,7 @@ class SurfaceStation(Station):
             return ""
         out = io.StringIO()
         rows = csv.writer(out, delimiter="\t", lineterminator="\n")
-        compared = self._compared()
+        compared = self.pictures.compared()
         if self.layer is Layer.DIFFERENCE and compared and compared.comparison:
             rows.writerow(["x (mm)", "y (mm)", "difference (mm)"])
             found = compared.comparison
@@ -295,17 +280,17 @@ class SurfaceStation(Station):
             self.field.show_picture(None, "No printer yet: add a machine sheet (File menu).")
             tell(self.subject, "")
             return
-        self.layers[Layer.DIFFERENCE].setEnabled(self._compared() is not None)
+        self.layers[Layer.DIFFERENCE].setEnabled(self.pictures.compared() is not None)
         if self.line is None:
             box = s.sheet.plate.outline.box
             y = box.y0 + 0.39 * box.depth
             margin = s.sheet.plate.margin
             self.line = ((box.x0 + margin, y), (box.x1 - margin, y))
-        self._seen = self.first_layer() if self.layer is Layer.FIRST else None
-        self.field.show_picture(self._picture(), self._wait_words())
+        self.seen = self.first_layer() if self.layer is Layer.FIRST else None
+        self.field.show_picture(self.pictures.picture(), self._wait_words())
         self._show_relief()
         tell(self.subject, self._subject())
-        self._refresh_section()
+        self.section.show_picture(self.pictures.section_lines())
 
     def first_layer(self) -> FirstLayerSight | None:
         """What the first layer would be on what is shown; None where that can't be told."""
@@ -322,12 +307,12 @@ class SurfaceStation(Station):
         self.line, self.pinned_span = None, None
 
     def _wait_words(self) -> str:
-        if self.layer is Layer.FIRST and self._seen is None and self._layers_of.working:
+        if self.layer is Layer.FIRST and self.seen is None and self._layers_of.working:
             return "Working out the first layer …"
         return ""
 
     def _show_relief(self) -> None:
-        s, chart = self._session, self._chart()
+        s, chart = self._session, self.pictures.chart()
         if self.layer is not Layer.RELIEF:
             return
         if s.sheet is None or chart is None:
@@ -343,124 +328,9 @@ class SurfaceStation(Station):
             )
         )
 
-    def _compared(self) -> Compared | None:
-        compared = self._session.back.compared
-        shown = self._session.shown
-        if compared is None or compared.chart is None or shown is None:
-            return None
-        return (
-            compared if compared.b.ident == shown.head.ident or self._session.back.pin_b else None
-        )
-
-    def _chart(self) -> Chart | None:
-        s = self._session
-        if s.progress is not None:
-            return s.chart
-        compared = self._compared()
-        if self.layer is Layer.DIFFERENCE and compared is not None:
-            chart = compared.chart
-        elif self.layer is Layer.FIRST:
-            # Its scale is the builder's own limits.
-            return self._seen.chart if self._seen is not None else None
-        elif s.shown is not None:
-            chart = s.shown.sight.chart
-        else:
-            return None
-        if chart is None or self.pinned_span is None or chart.span == self.pinned_span:
-            return chart
-        if self._pinned_chart is None or self._pinned_chart[0] is not chart:
-            self._pinned_chart = chart, chart.with_span(self.pinned_span)
-        return self._pinned_chart[1]
-
-    def _picture(self) -> Picture:
-        s = self._session
-        assert s.sheet is not None
-        plan = s.progress.plan if s.progress else s.planned()
-        if s.progress is None and s.shown is not None and self._planning is None:
-            return self._survey_picture()
-        dropped = tuple((d.x, d.y) for d in plan.dropped) if plan else ()
-        points = plan.points if plan else np.empty((0, 2))
-        if s.progress is None:
-            return Picture(
-                s.sheet,
-                points,
-                dropped=dropped,
-                route=self._planning is not None,
-                room=self._planning.room if self._planning is not None else None,
-            )
-        touched = s.progress.touched
-        nearest = len(touched) if len(touched) < len(points) else None
-        now = None if nearest is None else (float(points[nearest][0]), float(points[nearest][1]))
-        heights = np.array([t.z for t in touched])
-        return Picture(s.sheet, points, heights, dropped, s.chart, now, flags=False)
-
-    def _survey_picture(self) -> Picture:
-        s = self._session
-        assert s.sheet is not None and s.shown is not None
-        shown, pinned, compared = s.shown.survey, self.pinned_span is not None, self._compared()
-        if self.layer is Layer.DIFFERENCE and compared is not None and compared.comparison:
-            found = compared.comparison
-            crossed = tuple((float(x), float(y)) for x, y in found.outliers)
-            return Picture(
-                s.sheet,
-                found.xy,
-                found.difference,
-                chart=self._chart(),
-                line=self.line,
-                caption=("higher", "lower"),
-                pinned=pinned,
-                crossed=crossed,
-            )
-        if self.layer is Layer.FIRST and self._seen is not None:
-            return Picture(
-                s.sheet,
-                shown.xy,
-                shown.heights,
-                chart=self._chart(),
-                caption=("thick", "thin"),
-                middle="as sliced",
-                pinned=True,
-            )
-        points_only = self.layer is Layer.POINTS
-        return Picture(
-            s.sheet,
-            shown.xy,
-            shown.heights,
-            chart=None if points_only else self._chart(),
-            line=None if points_only else self.line,
-            pinned=pinned,
-            middle=MIDDLES[s.reference],
-            ringed=tuple((p.x, p.y) for p in (shown.points[i] for i in marked(shown))),
-            route=points_only,
-        )
-
-    def _refresh_section(self) -> None:
-        s = self._session
-        lines = []
-        if s.progress is None and s.shown is not None and s.shown.sight.mesh and self.line:
-            lines.append(
-                (
-                    "now" if s.back.newest_shown else f"survey {s.shown.head.ident}",
-                    section(s.shown.sight.mesh, *self.line),
-                )
-            )
-            compared = self._compared()
-            # A part has a plane of its own: laid over a whole survey it would mislead.
-            if s.shown.survey.complete and compared is not None:
-                for old, old_mesh in ((compared.a, compared.mesh_a), (compared.b, compared.mesh_b)):
-                    if old_mesh is not None and old.ident != s.shown.head.ident:
-                        name = f"survey {old.ident}, {day(old.taken_at)}"
-                        lines.append((name, section(old_mesh, *self.line)))
-            for ident, (when, mesh) in self.kept.items():
-                told = {name for name, _ in lines}
-                name = f"survey {ident}, {when}"
-                if ident != s.shown.head.ident and name not in told:
-                    lines.append((name, section(mesh, *self.line)))
-        self.section.show_picture(SectionPicture(tuple(lines)))
-
     def _click(self, x: float, y: float) -> None:
-        if self._planning is not None:
-            self._planning.take_click(x, y)
+        if self.planning is not None:
+            self.planning.take_click(x, y)
 
     def _drag(self, p: tuple[float, float], q: tuple[float, float]) -> None:
         shown, view = self._session.shown, self.field.view()
@@ -475,16 +345,16 @@ class SurfaceStation(Station):
         self.line = (p, q)
         # Only the line moved: nothing else needs to be asked anew.
         self.field.move_line(p, q)
-        self._refresh_section()
+        self.section.show_picture(self.pictures.section_lines())
 
     def _point(self, at: tuple[float, float] | None) -> None:
-        chart = self._chart()
+        chart = self.pictures.chart()
         if at is None or chart is None:
             tell(self.reading, "")
             return
         height = chart.at(*at)
         what = {Layer.DIFFERENCE: "difference", Layer.FIRST: "first layer"}.get(self.layer, "z")
-        first = self._seen
+        first = self.seen
         if height is not None and first is not None:
             told = f"{mm(first.layer + height)} mm"
         else:
@@ -498,14 +368,14 @@ class SurfaceStation(Station):
         if s.progress is not None:
             shape = s.progress.plan.shape or (0, 0)
             return f"{s.progress.phase} · {shape[0]} × {shape[1]}"
-        if self._planning is not None or s.shown is None:
+        if self.planning is not None or s.shown is None:
             plan = s.planned()
             return f"plan · {plan.shape[0]} × {plan.shape[1]}" if plan and plan.shape else ""
-        shown, compared = s.shown.survey, self._compared()
+        shown, compared = s.shown.survey, self.pictures.compared()
         if self.layer is Layer.DIFFERENCE and compared is not None:
             a, b = compared.a, compared.b
             return f"survey {b.ident} ({day(b.taken_at)}) less survey {a.ident} ({day(a.taken_at)})"
-        first = self._seen
+        first = self.seen
         if first is not None:
             how = dict(WAYS)[first.way]
             return f"first layer sliced at {mm(first.layer, 2)} mm, {how} · colours to your limits"

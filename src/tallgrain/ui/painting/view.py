@@ -1,0 +1,65 @@
+"""Where millimetres lie on a painter."""
+
+from dataclasses import dataclass
+
+from PyQt6.QtCore import QPointF, QRectF
+
+from tallgrain.core.machine.outline import Rectangle
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.ui.painting.scale import SCALE_WIDTH
+
+AXIS_LEFT = 44.0
+AXIS_BOTTOM = 40.0
+TOP = 8.0
+
+
+@dataclass(frozen=True)
+class View:
+    """Where millimetres lie on the painter: one scale for both axes, y upward."""
+
+    box: QRectF
+    x0: float
+    y1: float
+    scale: float
+
+    def at(self, x: float, y: float) -> QPointF:
+        """The place of a point on the plate."""
+        return QPointF(
+            self.box.left() + (x - self.x0) * self.scale,
+            self.box.top() + (self.y1 - y) * self.scale,
+        )
+
+    def back(self, at: QPointF) -> tuple[float, float]:
+        """The point on the plate at a place."""
+        return (
+            self.x0 + (at.x() - self.box.left()) / self.scale,
+            self.y1 - (at.y() - self.box.top()) / self.scale,
+        )
+
+    def rect(self, r: Rectangle) -> QRectF:
+        """A rectangle of the plate."""
+        return QRectF(self.at(r.x0, r.y1), self.at(r.x1, r.y0))
+
+
+def whole_extent(sheet: MachineSheet) -> Rectangle:
+    """Plate, supports and adjusters with a little room around."""
+    box = sheet.plate.outline.box
+    around = [s.at for s in sheet.supports] + [a.at for a in sheet.adjusters]
+    xs = [box.x0 - 8, box.x1 + 8, *(x for x, _ in around)]
+    ys = [box.y0 - 8, box.y1 + 8, *(y for _, y in around)]
+    # Room for the names above and around what stands outside the plate.
+    room = 0.07 * max(box.width, box.depth) if around else 0.0
+    return Rectangle(min(xs) - room, min(ys) - room / 4, max(xs) + room, max(ys) + room)
+
+
+def fitted(rect: QRectF, extent: Rectangle) -> View:
+    """The view that shows an extent as large as a rectangle allows, scale bar beside it."""
+    return plain_view(rect.adjusted(AXIS_LEFT, TOP, -SCALE_WIDTH, -AXIS_BOTTOM), extent)
+
+
+def plain_view(box: QRectF, extent: Rectangle) -> View:
+    """The view that shows an extent in the middle of a box, as large as it allows."""
+    scale = max(min(box.width() / extent.width, box.height() / extent.depth), 1e-3)
+    wide, deep = box.width() / scale, box.height() / scale
+    middle_x, middle_y = extent.middle
+    return View(box, middle_x - wide / 2, middle_y + deep / 2, scale)
