@@ -15,6 +15,7 @@ from tallgrain.store.ledger import Ledger
 TOPICS = (
     "tilt", "motors checked", "towers", "value", "reading", "repeatability", "gap", "gap verified",
     "adjusters", "screw turned", "plate gain", "probe", "reflash",
+    "skew", "trial print", "offset",
 )  # fmt: skip
 # What a figure may differ by, where another reading came in between: a few times a touch's noise.
 NEAR_MM = 0.03
@@ -29,6 +30,33 @@ def journal_of(ledger, machine):
     events = [(e.kind, e.note, e.stale) for e in ledger.events(machine)]
     heads = [(h.kind, h.state, h.points, h.planned) for h in ledger.heads(machine)]
     return told, events, heads
+
+
+def tried(window):
+    window.visit("Gap")
+    window.gap.trials.verdict("sits_on_top")
+    window.gap.trials.set_next()
+
+
+def leaned(window):
+    window.visit("Skew")
+    work = window.skew.work
+    for pair, mm in ((("A", "C"), 141.36), (("B", "D"), 141.02)):
+        work.choose(pair)
+        assert work.take(mm)
+    return work.apply()
+
+
+def placed(window):
+    window.visit("Probe")
+    where = window.probe.where
+    where.choose_quadrant("right", "front")
+    where.away_x.setValue(20)
+    where.away_y.setValue(17)
+    where.take_measured()
+    where.claim_x.setValue(17)
+    where.claim_y.setValue(-20)
+    where.take_claimed()
 
 
 WORK = {
@@ -50,6 +78,15 @@ WORK = {
     "set": (
         "Rye", ["routine", "values", "--set", "trip_height=0.8", "--why", "felt"],
         lambda w: w.values.set({"trip_height": 0.8}, "felt"),
+    ),
+    "trial": ("Rye", ["routine", "trial", "--looked", "sits_on_top", "--set-next"], tried),
+    "skew": (
+        "Rye", ["routine", "skew", "--read", "A-C=141.36", "--read", "B-D=141.02", "--apply"],
+        leaned,
+    ),
+    "offset": (
+        "Rye", ["routine", "offset", "--measured", "right 20, front 17", "--claimed", "17, -20"],
+        placed,
     ),
 }  # fmt: skip
 
@@ -179,6 +216,38 @@ def test_the_gauge_by_words_finds_sets_and_keeps(standin, home):
     trip = next(v for v in told["values"] if v["meaning"] == "trip_height")
     assert trip["live"] == trip["kept"] == pytest.approx(found["t_mm"], abs=1e-4)
     assert trip["state"] == "kept, unproven" and told["conflicts"] == []
+    assert truth["strikes"] == []
+
+
+def test_marks_by_words_find_the_probe(standin, home):
+    made = standin("--machine", "Barley", "--seed", "6")
+    link = ("--link", made.url, "--machine", "Barley")
+    assert looked_down_by_words(made, "routine", "check", *link).returncode == 0
+    loop = started(
+        "routine", "offset", *link, "--marks", "3", "--use", "--json", stdin=True, stderr=True
+    )
+    while question := loop.stderr.readline():
+        answer = "here"
+        if question.startswith("tape"):
+            made.hands("hands.tape")
+            answer = ""
+        elif question.startswith("mark"):
+            mark = made.hands("hands.look")["mark"]
+            right, rear = mark["right_mm"], mark["rear_mm"]
+            if abs(right) > 0.1:
+                answer = f"right {max(min(right, 10.0), -10.0):.2f}"
+            elif abs(rear) > 0.1:
+                answer = f"rear {max(min(rear, 10.0), -10.0):.2f}"
+        loop.stdin.write(f"{answer}\n")
+        loop.stdin.flush()
+    found = json.loads(loop.stdout.readline())
+    assert loop.wait() == 0 and found["best"] == "mark and jog" and found["claims"][0]["count"] == 3
+    loop.close()
+    truth = made.truth()
+    offset = found["claims"][0]["offset_mm"]
+    assert offset == pytest.approx((truth["probe"]["dx"], truth["probe"]["dy"]), abs=0.4)
+    sheet = json.loads(tallgrain("machine", "show", "Barley", "--json", check=0).stdout)
+    assert sheet["probe"]["offset"] == pytest.approx(offset, abs=1e-3)
     assert truth["strikes"] == []
 
 

@@ -6,12 +6,14 @@ from tallgrain.cli import (
     judging,
     looking_back,
     machines,
+    printed,
     putting_away,
     routines,
     settling,
     solving,
     start,
     surveys,
+    where,
 )
 from tallgrain.cli.common import app
 from tallgrain.errors import TallGrainError, printable
@@ -22,12 +24,14 @@ __all__ = [
     "looking_back",
     "machines",
     "main",
+    "printed",
     "putting_away",
     "routines",
     "settling",
     "solving",
     "start",
     "surveys",
+    "where",
 ]
 
 

@@ -98,7 +98,7 @@ def gauge_routine(
         if not guard.trusted:
             guard.reference()
         heat = heat_of(guard.printer.state(), sheet)
-        at = _at_values(guard, ledger)
+        at = at_values(guard, ledger)
         last = at.book().last(TRIP)
         loop = gauge_loop(guard, _ask_room, _ask_feel, gauge_mm, grips)
         journal = Journal(ledger, guard.sheet.name, now)
@@ -134,17 +134,21 @@ def _apply(at: Any, felt: Any, heat: Any, keep: bool) -> None:
     if felt.found.contradictions:
         raise JobError(felt.found.contradictions[0].sentence, "gauge", "Nothing was set.")
     u = felt.entry.figures.u
-    _run(set_values(at, {TRIP: felt.entry.figures.t}, f"gauge, ± {2 * u:.3f} mm (k = 2)", heat, u))
+    run_through(
+        set_values(at, {TRIP: felt.entry.figures.t}, f"gauge, ± {2 * u:.3f} mm (k = 2)", heat, u)
+    )
     if keep:
-        _run(keep_values(at))
+        run_through(keep_values(at))
 
 
-def _run(work: Any) -> None:
+def run_through(work: Any) -> None:
+    """A procedure to its end; what it tells is in the ledger."""
     for _ in work:
         pass
 
 
-def _at_values(guard: Any, ledger: Any) -> Any:
+def at_values(guard: Any, ledger: Any) -> Any:
+    """Where values are changed from the command line."""
     from tallgrain.clock import now
     from tallgrain.paths import data_home
     from tallgrain.procedures.values import AtValues
@@ -152,7 +156,8 @@ def _at_values(guard: Any, ledger: Any) -> Any:
     return AtValues(guard, ledger, now, data_home() / "backups")
 
 
-def _line(question: str) -> str:
+def ask_line(question: str) -> str:
+    """A line on stdin that answers a question on stderr. Raises JobError where nobody answers."""
     print(question, file=sys.stderr, flush=True)
     answer = sys.stdin.readline()
     if not answer:
@@ -163,14 +168,14 @@ def _line(question: str) -> str:
 def _ask_room() -> float:
     while True:
         with suppress(ValueError):
-            room = float(_line("room under the nozzle (mm)?").replace(",", "."))
+            room = float(ask_line("room under the nozzle (mm)?").replace(",", "."))
             if 0 <= room <= 500:
                 return room
 
 
 def _ask_feel(thickness: float) -> Any:
     while True:
-        word = _line(f"the {thickness:g} mm gauge: free, grips or stuck?").lower()
+        word = ask_line(f"the {thickness:g} mm gauge: free, grips or stuck?").lower()
         if word in ("free", "grips", "stuck"):
             return word
 
@@ -205,13 +210,13 @@ def values_routine(
     check_url(link, remote)
     known, figures = machine_sheet(machine), _figures(wanted or [])
     with at_the_printer(link, known, remote, Seen(), BreakOff(), down=False) as (guard, ledger):
-        at = _at_values(guard, ledger)
+        at = at_values(guard, ledger)
         if give:
-            _run(give_back(at))
+            run_through(give_back(at))
         if figures:
-            _run(set_values(at, figures, why, heat_of(guard.printer.state(), None)))
+            run_through(set_values(at, figures, why, heat_of(guard.printer.state(), None)))
         if keep:
-            _run(keep_values(at))
+            run_through(keep_values(at))
         book = at.book()
         if backup is not None:
             held = tuple(book.held.values())

@@ -85,6 +85,13 @@ class OffsetClaim(Record):
     count: Count = 1
 
 
+class OffsetTakenBack(Record):
+    """What a source claimed counts no more."""
+
+    topic = "offset"
+    outcomes: ClassVar[tuple[str, ...]] = ("taken back",)
+
+
 class SeriesFound(Record):
     """How well the probe repeats: s_r and its limits (k = 2)."""
 

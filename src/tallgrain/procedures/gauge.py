@@ -1,10 +1,11 @@
 """The gauge loop without a window: whoever feels and looks is asked by the caller."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
+from tallgrain.core.drift.season import like
 from tallgrain.core.solve.gap import (
     FeelWord,
     GapEstimate,
@@ -13,6 +14,7 @@ from tallgrain.core.solve.gap import (
     next_touch,
     solve_gap,
 )
+from tallgrain.core.survey import Conditions
 from tallgrain.core.values import same
 from tallgrain.journal.journal import Journal
 from tallgrain.journal.record import Entry
@@ -89,6 +91,16 @@ def heat_of(state: PrinterState, sheet: str | None, soak_min: float | None = Non
         plate_c=float(round(state.plate.target_c)),
         soak_min=soak_min,
     )
+
+
+def gap_for(solved: Sequence[Entry[GapSolved]], heat: Heat) -> Entry[GapSolved] | None:
+    """The newest of what feels said on this sheet and at this heat; None where none was felt so."""
+    here = _conditions(heat)
+    return next((e for e in reversed(solved) if like(_conditions(e.figures), here)), None)
+
+
+def _conditions(figures: Heat) -> Conditions:
+    return Conditions(figures.nozzle_c, figures.plate_c, None, figures.sheet)
 
 
 @dataclass(frozen=True)

@@ -262,8 +262,11 @@ class Reading:
 
 def checked(part: GaugePart, reading: Reading) -> Reading:
     """The reading, if it can be one. Raises InputError: a slip is told before it is entered."""
-    expected = part.expected(reading.pair, reading.inside)
     name = "–".join(reading.pair)
+    if reading.pair not in part.pairs:
+        told = ", ".join("–".join(pair) for pair in part.pairs)
+        raise InputError(f"{name} is no distance of this gauge.", name, f"It has {told}.")
+    expected = part.expected(reading.pair, reading.inside)
     if abs(reading.mm * INCH_MM / expected - 1) < 0.05:
         raise InputError(
             f"{reading.mm:g} for {name} looks like inches.", name, "Switch the caliper to mm."

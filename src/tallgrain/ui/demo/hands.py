@@ -12,7 +12,8 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from tallgrain.core.solve.adjusters import Turn
 from tallgrain.demo import at_hands
-from tallgrain.ui.session.skew_work import NOZZLE_C, PLATE_C, Jaws
+from tallgrain.procedures.skew import NOZZLE_C, PLATE_C
+from tallgrain.ui.session.skew_work import Jaws
 from tallgrain.ui.session.worker import Worker
 
 # What can ail a probe, in a person's words.

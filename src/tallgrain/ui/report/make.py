@@ -139,6 +139,7 @@ def season_report(ledger: Ledger, season: PrinterSeason) -> Report:
 
 
 def plate_words(sheet: MachineSheet) -> str:
+    """The plate of a sheet in words, lengths in mm."""
     box = sheet.plate.outline.box
     if sheet.plate.shape == "disc":
         return f"Ø {box.width:g} mm"

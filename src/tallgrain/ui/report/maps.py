@@ -21,6 +21,7 @@ def drawn_map(
     ends: tuple[str, str] = ("ridge", "hollow"),
     middle: str = "level",
 ) -> Block:
+    """The field with one chart on it; drawn None: a line that says why there is none."""
     if drawn is None:
         return Words("Too few points to draw it.")
 

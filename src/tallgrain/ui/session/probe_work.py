@@ -4,24 +4,22 @@ from collections.abc import Callable, Iterator
 from functools import partial
 from typing import Any
 
-import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from tallgrain.clock import now
 from tallgrain.core.probe.ailment import Ailment, Seen
-from tallgrain.core.probe.claims import Claim, Difference, difference, edge_centre, mark_offset
+from tallgrain.core.probe.claims import Claim
 from tallgrain.errors import EarlyTrip, InputError, LookAgain, NoTrip, TallGrainError, TrustLost
 from tallgrain.journal.checks import ProbeChecks
 from tallgrain.journal.record import Entry
-from tallgrain.journal.records import OffsetClaim, ProbeCheck, SeriesFound
+from tallgrain.journal.records import ProbeCheck, SeriesFound
 from tallgrain.link.guard.guard import Guard
 from tallgrain.link.protocol import Place, PrinterState
-from tallgrain.procedures.edge import Scan, scan_edge
+from tallgrain.procedures.edge import scan_edge
 from tallgrain.procedures.events import BreakOff, TouchTaken
+from tallgrain.procedures.offsets import OffsetBook, touch_tape
 from tallgrain.procedures.repeatability import Series, SeriesDone, series_plan, touch_series
 from tallgrain.ui.session.session import Session
-
-HAND_MM = 0.2
 
 
 class ProbeWork(QObject):
@@ -36,11 +34,8 @@ class ProbeWork(QObject):
         self._checks = ProbeChecks(session.journal, self.kind)
         self.repeats: Entry[SeriesFound] | None = None
         self.asks = ""  # the check whose outcome a person has to say
-        self.claims: dict[str, Claim] = {}
-        self.marks: list[tuple[Place, Place]] = []
+        self.offsets = OffsetBook(session.journal)
         self.touched_at: Place | None = None
-        self.scans: dict[str, Scan] = {}
-        self.edges: dict[tuple[str, str], float] = {}
         self.touches: list[list[float]] = []
         self.series: list[SeriesDone] = []
         session.printer_changed.connect(self.read)
@@ -55,24 +50,10 @@ class ProbeWork(QObject):
         if sheet is None:
             return
         self._for = sheet.name
-        self.__dict__.update(
-            asks="",
-            claims={},
-            marks=[],
-            touched_at=None,
-            scans={},
-            edges={},
-            touches=[],
-            series=[],
-            repeats=None,
-        )
+        self.asks, self.touched_at, self.touches, self.series = "", None, [], []
         journal = self._session.journal
         self._checks = ProbeChecks(journal, self.kind)
-        for claimed in journal.read(OffsetClaim):
-            f = claimed.figures
-            self.claims[claimed.item] = Claim(
-                claimed.item, (f.offset[0], f.offset[1]), (f.u[0], f.u[1]), f.count
-            )
+        self.offsets = OffsetBook(journal)
         self.repeats = journal.newest(SeriesFound)
         self.changed.emit()
 
@@ -237,98 +218,60 @@ class ProbeWork(QObject):
 
     # Where is it?
 
+    @property
+    def claims(self) -> dict[str, Claim]:
+        """The newest offset of each source."""
+        return self.offsets.claims
+
+    @property
+    def marks(self) -> list[tuple[Place, Place]]:
+        """Where the nozzle stood when each mark was made, and when it was over it."""
+        return self.offsets.marks
+
     def claim(self, made: Claim) -> None:
         """Keep a source's offset beside the others."""
-        self.claims[made.source] = made
-        offset, u = [float(v) for v in made.offset], [float(v) for v in made.u]
-        record = OffsetClaim(offset=offset, u=u, count=made.count)
-        self._session.enter(record, made.source, "claimed")
+        self._session.kept(partial(self.offsets.claim, made))
         self.changed.emit()
 
-    def differences(self) -> list[tuple[Claim, Claim, Difference]]:
-        """Every two sources compared, the better one first."""
-        all_of_them = sorted(self.claims.values(), key=lambda c: max(c.u))
-        return [
-            (a, b, difference(a, b))
-            for i, a in enumerate(all_of_them)
-            for b in all_of_them[i + 1 :]
-        ]
-
     def touch_mark(self) -> None:
-        """Touch once where the nozzle stands now or, where the probe can't touch there, at the
-        datum: the tip leaves a mark on the tape."""
-        guard, sheet = self._session.guard, self._session.sheet
-        if guard is None or sheet is None:
-            return
-        x, y = sheet.plate.datum_point
-        # A place of its own for each mark, so that they can be told apart.
-        step = 12.0 * (len(self.marks) % 5) - 24.0
-
-        def touch() -> Place:
-            guard.extend()
-            guard.touch_at(x + step, y)
-            at = guard.floors.last
-            guard.retract()
-            return Place(*at)
+        """Touch the tape over the datum: the tip leaves a mark on it."""
 
         def touched(at: Any) -> None:
             self.touched_at = at
             self.changed.emit()
 
-        if no := self.no_way_down(guard):
-            self.refuse(no)
-        else:
+        if (guard := self.ready_guard()) is not None:
+            touch = partial(touch_tape, guard, len(self.marks))
             self._session.motion.do("touching the tape", touch, touched)
 
     def place_here(self) -> None:
         """The nozzle stands over the mark."""
-        state, touched = self._session.state, self.touched_at
-        printer = self._session.printer
-        if touched is None or state is None or printer is None:
+        printer, touched = self._session.printer, self.touched_at
+        if touched is None or printer is None:
             return
 
         def placed(result: Any) -> None:
-            self.marks.append((touched, result.position))
             self.touched_at = None
-            offsets = mark_offset(
-                [(a.x, a.y) for a, _ in self.marks], [(b.x, b.y) for _, b in self.marks], HAND_MM
-            )
-            self.claim(offsets)
+            self._session.kept(partial(self.offsets.marked, touched, result.position))
+            self.changed.emit()
 
         self._session.motion.do("reading the position", printer.state, placed, quiet=True)
 
     def take_back_mark(self) -> None:
         """The last placement was wrong."""
-        if self.marks:
-            self.marks.pop()
-            if self.marks:
-                self.claim(
-                    mark_offset(
-                        [(a.x, a.y) for a, _ in self.marks],
-                        [(b.x, b.y) for _, b in self.marks],
-                        HAND_MM,
-                    )
-                )
-            else:
-                self.claims.pop("mark and jog", None)
-            self.changed.emit()
+        self._session.kept(self.offsets.take_back_mark)
+        self.changed.emit()
 
     def scan(self, axis: str) -> None:
         """Touch across a strip that lies across an axis, and find its two edges."""
-        guard, sheet = self._session.guard, self._session.sheet
-        if guard is None or sheet is None:
-            return
 
         def scanned(result: Any) -> None:
-            self.scans[axis] = result
+            self.offsets.scans[axis] = result
             self.changed.emit()
 
-        if no := self.no_way_down(guard):
-            self.refuse(no)
-        else:
-            self._session.motion.do(
-                f"scanning along {axis}", partial(scan_edge, guard, axis), scanned
-            )
+        if (guard := self.ready_guard()) is not None:
+            work = partial(scan_edge, guard, axis)
+            self._session.motion.do(f"scanning along {axis}", work, scanned)
 
     def edge_here(self, axis: str, side: str) -> None:
         """The nozzle stands over the strip's low (left, front) or high edge."""
@@ -337,25 +280,10 @@ class ProbeWork(QObject):
             return
 
         def told(result: Any) -> None:
-            position = result.position
-            self.edges[axis, side] = position.x if axis == "x" else position.y
-            self._edge_claim()
+            self._session.kept(partial(self.offsets.edge, axis, side, result.position))
             self.changed.emit()
 
         self._session.motion.do("reading the position", printer.state, told, quiet=True)
-
-    def _edge_claim(self) -> None:
-        """Offset from scans and edges: the strip's middle by the nozzle less that by the probe."""
-        offset, u = [], []
-        for axis in ("x", "y"):
-            scan = self.scans.get(axis)
-            low, high = self.edges.get((axis, "low")), self.edges.get((axis, "high"))
-            if scan is None or low is None or high is None:
-                return
-            middle, bracket = edge_centre(scan.nozzle, scan.raised)
-            offset.append((low + high) / 2 - middle)
-            u.append(float(np.hypot(HAND_MM / np.sqrt(2), bracket / np.sqrt(6))))
-        self.claim(Claim("edge scan", (offset[0], offset[1]), (u[0], u[1])))
 
     def refuse(self, error: TallGrainError) -> None:
         """Show an error where the benches do."""

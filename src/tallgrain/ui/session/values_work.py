@@ -61,6 +61,11 @@ class ValuesWork(QObject):
         self.changed.emit()
 
     @property
+    def book(self) -> ValuesBook:
+        """The values and what was done about them."""
+        return self._book
+
+    @property
     def history(self) -> list[Entry[ValueChanged]]:
         """All that was done about values, oldest first."""
         return self._book.history

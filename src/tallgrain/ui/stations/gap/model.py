@@ -5,7 +5,6 @@ from dataclasses import asdict, dataclass
 from functools import partial
 from typing import Any
 
-from tallgrain.core.drift.season import like
 from tallgrain.core.solve.gap import (
     GapEstimate,
     GaugeLoop,
@@ -15,14 +14,13 @@ from tallgrain.core.solve.gap import (
     still_grows,
     still_settles,
 )
-from tallgrain.core.survey import Conditions
 from tallgrain.core.values import same
 from tallgrain.errors import GuardRefused
 from tallgrain.journal.record import Entry
 from tallgrain.journal.records import GapSolved, GapVerified, Heat, PrintConditions
 from tallgrain.journal.values import TRIP
 from tallgrain.procedures.events import BreakOff
-from tallgrain.procedures.gauge import enter_felt
+from tallgrain.procedures.gauge import enter_felt, gap_for
 from tallgrain.procedures.warm import warm_up
 from tallgrain.ui.session.gap_work import GapWork
 from tallgrain.ui.session.probe_work import ProbeWork
@@ -201,15 +199,7 @@ class GaugeWork(GapWork):
     @property
     def known(self) -> Entry[GapSolved] | None:
         """The newest solved value for the sheet that is on and the plate's temperature."""
-        here = self._conditions(Heat(**self.now_at()))
-        for seen in reversed(self.solved_before):
-            if like(self._conditions(seen.figures), here):
-                return seen
-        return None
-
-    @staticmethod
-    def _conditions(figures: Heat) -> Conditions:
-        return Conditions(figures.nozzle_c, figures.plate_c, None, figures.sheet)
+        return gap_for(self.solved_before, Heat(**self.now_at()))
 
     @property
     def stored_differs(self) -> float | None:

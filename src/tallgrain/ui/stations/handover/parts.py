@@ -14,6 +14,7 @@ WAYS: tuple[tuple[Compensation, str], ...] = (
 
 
 def cost_words(cost: Cost) -> str:
+    """What a compensation costs, in one line."""
     name = dict(WAYS)[cost.compensation]
     error = (
         "first layer off by an unknown amount"
@@ -25,6 +26,7 @@ def cost_words(cost: Cost) -> str:
 
 
 def editor(name: str, fixed: bool) -> QPlainTextEdit:
+    """A box of plain text; fixed: to be read and copied only."""
     made = QPlainTextEdit()
     made.setReadOnly(fixed)
     made.setAccessibleName(name)
@@ -34,6 +36,7 @@ def editor(name: str, fixed: bool) -> QPlainTextEdit:
 
 
 def figure_box(prefix: str, suffix: str, most: float, value: float) -> QDoubleSpinBox:
+    """A box for one length from 0 to `most`."""
     return amount(
         0,
         most,

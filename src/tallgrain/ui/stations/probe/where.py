@@ -60,7 +60,7 @@ class WherePage(QWidget):
     @property
     def best(self) -> Claim | None:
         """The source that knows best."""
-        return min(self._work.claims.values(), key=lambda c: max(c.u), default=None)
+        return self._work.offsets.best
 
     def _page(self, words: str) -> tuple[QWidget, QVBoxLayout]:
         page = QWidget()
@@ -254,15 +254,15 @@ class WherePage(QWidget):
     def _tell_scan(self, idle: bool) -> None:
         axis, work = self.axis.currentData(), self._work
         low, high = ("left", "right") if axis == "x" else ("front", "rear")
-        scanned = axis in work.scans
+        scanned = axis in work.offsets.scans
         for made, side, name in ((self.low, "low", low), (self.high, "high", high)):
-            done = (axis, side) in work.edges
+            done = (axis, side) in work.offsets.edges
             made.setText(f"{'●' if done else '2'}  Over the {name} edge")
             made.setEnabled(idle and scanned)
         self.scan.setEnabled(idle)
         state = [
-            f"{a}: {'scanned' if a in work.scans else 'not scanned'}, "
-            f"{sum((a, side) in work.edges for side in ('low', 'high'))} of 2 edges"
+            f"{a}: {'scanned' if a in work.offsets.scans else 'not scanned'}, "
+            f"{sum((a, side) in work.offsets.edges for side in ('low', 'high'))} of 2 edges"
             for a in ("x", "y")
         ]
         tell(self.scan_words, "; ".join(state) + ".")
@@ -279,7 +279,9 @@ class WherePage(QWidget):
             x, y = sheet.probe.offset
             lines.append(f"the sheet: {mm(x, 2)}, {mm(y, 2)} mm ({side_words((x, y))})")
         tell(self.known, "\n".join(lines))
-        told = [f"{a.source} and {b.source}: {d.sentence}" for a, b, d in work.differences()]
+        told = [
+            f"{a.source} and {b.source}: {d.sentence}" for a, b, d in work.offsets.differences()
+        ]
         tell(self.reasons, "\n".join(told))
         best = self.best
         self.use.setVisible(best is not None)

@@ -9,8 +9,8 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QHBoxLayout
 from tallgrain.core.plan.gauge_part import drawn_out
 from tallgrain.core.solve.skew import NOMINAL_MM, SkewSolution
 from tallgrain.errors import InputError, TallGrainError
+from tallgrain.procedures.skew import PLANES
 from tallgrain.ui.painting.skew import GaugeView, paint_gauge, pair_at
-from tallgrain.ui.session.skew_work import PLANES
 from tallgrain.ui.session.timers import follow
 from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.stations.skew.picture import GaugeField
@@ -146,10 +146,8 @@ class SkewStation(Station):
             self.reading.setFocus()
 
     def _settled(self, found: SkewSolution) -> bool:
-        """Whether every distance was read once."""
-        part = self.work.part
-        read = {r.pair for r in self.work.here.readings}
-        return part is not None and read >= set(part.pairs[:2]) and not found.suspects
+        """Whether the diagonals were read and fit one another."""
+        return not self.work.book.unread and not found.suspects
 
     def take(self) -> None:
         """What was typed."""
