@@ -70,6 +70,21 @@ def _change_document(h: Any) -> dict[str, Any]:
     }
 
 
+def _thermal_document(thermal: Any) -> dict[str, Any]:
+    from tallgrain.core.drift.terms import SHAPES
+
+    def by_shape(values: Any) -> dict[str, float]:
+        return {name: round(float(v) * 1000, 4) for name, v in zip(SHAPES, values, strict=True)}
+
+    return {
+        "per_degree_um": by_shape(thermal.per_degree),
+        "u_um": by_shape(thermal.u),
+        "pairs": thermal.pairs,
+        "settled_min": thermal.settled_min,
+        "sentence": thermal.sentence,
+    }
+
+
 def season_document(season: Any, sheet: str | None) -> dict[str, Any]:
     """A judged season as JSON tells it."""
     from tallgrain.core.drift.terms import SHAPES, TERMS
@@ -109,21 +124,7 @@ def season_document(season: Any, sheet: str | None) -> dict[str, Any]:
             "holds_days": round(found.slow.days, 1),
             "surveys": found.slow.surveys,
         },
-        "thermal": None
-        if season.thermal is None
-        else {
-            "per_degree_um": {
-                name: round(float(v) * 1000, 4)
-                for name, v in zip(SHAPES, season.thermal.per_degree, strict=True)
-            },
-            "u_um": {
-                name: round(float(v) * 1000, 4)
-                for name, v in zip(SHAPES, season.thermal.u, strict=True)
-            },
-            "pairs": season.thermal.pairs,
-            "settled_min": season.thermal.settled_min,
-            "sentence": season.thermal.sentence,
-        },
+        "thermal": None if season.thermal is None else _thermal_document(season.thermal),
         "probe": None
         if season.trend is None
         else {

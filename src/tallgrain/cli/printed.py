@@ -2,7 +2,7 @@
 
 from contextlib import suppress
 from pathlib import Path
-from typing import Annotated, Any, cast
+from typing import Annotated, Any
 
 import typer
 
@@ -21,29 +21,35 @@ from tallgrain.cli.settling import at_values, run_through
 from tallgrain.errors import InputError, JobError
 
 Back = Annotated[bool, typer.Option("--take-back", help="The newest entry was wrong.")]
+Looked = Annotated[
+    str | None, typer.Option(help="How the patch looked: good, squashed, sits_on_top, …")
+]
+Next = Annotated[bool, typer.Option("--set-next", help="Set the trip height to try next.")]
+PatchFile = Annotated[
+    Path | None, typer.Option(help="Write a patch's program for the printer as it stands.")
+]
+Count = Annotated[int, typer.Option(help="At one place or five.")]
+Layer = Annotated[float, typer.Option(help="Height of the first layer (mm).")]
+Line = Annotated[float, typer.Option(help="Width of a line (mm).")]
+Nudge = Annotated[
+    float | None, typer.Option(help="Move z of what is printed now; + is away from the plate.")
+]
+OnSheet = Annotated[str | None, typer.Option("--sheet", help="The sheet on the plate.")]
 
 
 @routine_app.command("trial")
 def trial_routine(
     link: Link,
     machine: MachineName,
-    looked: Annotated[
-        str | None, typer.Option(help="How the patch looked: good, squashed, sits_on_top, …")
-    ] = None,
+    looked: Looked = None,
     take_back: Back = False,
-    set_next: Annotated[
-        bool, typer.Option("--set-next", help="Set the trip height to try next.")
-    ] = False,
-    patch: Annotated[
-        Path | None, typer.Option(help="Write a patch's program for the printer as it stands.")
-    ] = None,
-    count: Annotated[int, typer.Option(help="At one place or five.")] = 1,
-    layer_mm: Annotated[float, typer.Option(help="Height of the first layer (mm).")] = 0.2,
-    line_mm: Annotated[float, typer.Option(help="Width of a line (mm).")] = 0.45,
-    nudge_mm: Annotated[
-        float | None, typer.Option(help="Move z of what is printed now; + is away from the plate.")
-    ] = None,
-    sheet: Annotated[str | None, typer.Option("--sheet", help="The sheet on the plate.")] = None,
+    set_next: Next = False,
+    patch: PatchFile = None,
+    count: Count = 1,
+    layer_mm: Layer = 0.2,
+    line_mm: Line = 0.45,
+    nudge_mm: Nudge = None,
+    sheet: OnSheet = None,
     remote: Remote = False,
     as_json: AsJson = False,
 ) -> None:
@@ -52,23 +58,9 @@ def trial_routine(
     What was said of trials since the gap was last made stale counts. In this order where several
     are asked for.
     """
-    from tallgrain.clock import now
-    from tallgrain.core.solve.gap import GaugeLoop, next_trial
-    from tallgrain.journal.journal import Journal
-    from tallgrain.journal.records import GapSolved, PrintConditions
-    from tallgrain.journal.values import TRIP
     from tallgrain.link.connect import check_url
     from tallgrain.procedures.events import BreakOff
-    from tallgrain.procedures.gauge import gap_for, heat_of
-    from tallgrain.procedures.trials import (
-        SHIFT,
-        Knowledge,
-        TrialBook,
-        nudge,
-        patch_text,
-        printed_at,
-    )
-    from tallgrain.procedures.values import set_values
+    from tallgrain.procedures.trials import nudge
     from tallgrain.resolve import machine_sheet
     from tallgrain.textio import write_text
 
@@ -78,37 +70,82 @@ def trial_routine(
         raise InputError(f"{count} is no number of places.", "--count", "Take 1 or 5.")
     known = machine_sheet(machine)
     with at_the_printer(link, known, remote, Seen(), BreakOff(), down=False) as (guard, ledger):
-        journal, at = Journal(ledger, guard.sheet.name, now), at_values(guard, ledger)
-        book, trials = at.book(), TrialBook(journal)
-        t_set = printed_at(book)
+        desk = _Trials(guard, ledger, sheet, layer_mm)
+        if nudge_mm is not None:
+            nudge(guard, desk.journal, nudge_mm)
+            desk.read()
+        if verdict is not None:
+            desk.book.looked(desk.t_set, layer_mm, desk.heat, verdict)
+        if take_back:
+            desk.book.take_back()
+        wanted = desk.next()
+        if set_next:
+            desk.set(wanted)
+        if patch is not None:
+            write_text(patch, desk.patch(count, line_mm))
+        _show_trials(desk, wanted, as_json)
+
+
+class _Trials:
+    """A printer's trials and values, while one command works with them."""
+
+    def __init__(self, guard: Any, ledger: Any, sheet: str | None, layer_mm: float) -> None:
+        from tallgrain.clock import now
+        from tallgrain.journal.journal import Journal
+        from tallgrain.procedures.gauge import heat_of
+        from tallgrain.procedures.trials import TrialBook
+
+        self.journal = Journal(ledger, guard.sheet.name, now)
+        self.book = TrialBook(self.journal)
+        self.heat = heat_of(guard.printer.state(), sheet)
+        self._at, self._sheet, self._layer = at_values(guard, ledger), sheet, layer_mm
+        self.read()
+
+    def read(self) -> None:
+        """The printer's values, as they are now. Raises JobError where it tells no trip height."""
+        from tallgrain.procedures.trials import printed_at
+
+        self.values = self._at.book()
+        t_set = printed_at(self.values)
         if t_set is None:
             raise JobError("the printer told no trip height.", "trial", "Read its values.")
-        heat = heat_of(guard.printer.state(), sheet)
-        if nudge_mm is not None:
-            nudge(guard, journal, nudge_mm)
-        if verdict is not None:
-            trials.looked(t_set, layer_mm, heat, verdict)
-        if take_back:
-            trials.take_back()
-        solved = gap_for(journal.read(GapSolved), heat)
+        self.t_set = t_set
 
-        def knowledge() -> Knowledge:
-            return Knowledge.of(trials, sheet, None, solved, printed_at(book))
+    @property
+    def trials(self) -> Any:
+        return self.book.on(self._sheet)
 
-        wanted = next_trial(cast(GaugeLoop, knowledge().loop), trials.on(sheet), layer_mm)
-        if set_next:
-            why = f"trial {len(trials.on(sheet)) + 1}: {wanted.why}"
-            shift = book.ours(SHIFT) or 0.0
-            run_through(set_values(at, {TRIP: wanted.t_set + shift}, why, heat))
-            book = at.book()
-        if patch is not None:
-            conditions = journal.newest(PrintConditions)
-            aim = conditions.figures if conditions is not None else PrintConditions()
-            hot = (aim.nozzle_c, aim.plate_c)
-            write_text(
-                patch, patch_text(guard.sheet, book, knowledge(), count, layer_mm, line_mm, hot)
-            )
-        _show_trials(trials.on(sheet), book, wanted, as_json)
+    def known(self) -> Any:
+        from tallgrain.journal.records import GapSolved
+        from tallgrain.procedures.gauge import gap_for
+        from tallgrain.procedures.trials import Knowledge
+
+        solved = gap_for(self.journal.read(GapSolved), self.heat)
+        return Knowledge.of(self.book, self._sheet, None, solved, self.t_set)
+
+    def next(self) -> Any:
+        from tallgrain.core.solve.gap import next_trial
+
+        return next_trial(self.known().loop, self.trials, self._layer)
+
+    def set(self, wanted: Any) -> None:
+        from tallgrain.journal.values import TRIP
+        from tallgrain.procedures.trials import SHIFT
+        from tallgrain.procedures.values import set_values
+
+        trip = wanted.t_set + (self.values.ours(SHIFT) or 0.0)
+        why = f"trial {len(self.trials) + 1}: {wanted.why}"
+        run_through(set_values(self._at, {TRIP: trip}, why, self.heat))
+        self.read()
+
+    def patch(self, count: int, line_mm: float) -> str:
+        from tallgrain.journal.records import PrintConditions
+        from tallgrain.procedures.trials import patch_text
+
+        conditions = self.journal.newest(PrintConditions)
+        aim = conditions.figures if conditions is not None else PrintConditions()
+        hot, sheet = (aim.nozzle_c, aim.plate_c), self._at.guard.sheet
+        return patch_text(sheet, self.values, self.known(), count, self._layer, line_mm, hot)
 
 
 def _verdict(looked: str | None) -> Any:
@@ -124,15 +161,15 @@ def _verdict(looked: str | None) -> Any:
     return looked
 
 
-def _show_trials(trials: Any, book: Any, wanted: Any, as_json: bool) -> None:
-    from tallgrain.procedures.trials import SHIFT, printed_at
+def _show_trials(desk: _Trials, wanted: Any, as_json: bool) -> None:
+    from tallgrain.procedures.trials import SHIFT
 
-    t_set = printed_at(book)
     document = {
-        "t_set_mm": t_set,
-        "job_shift_mm": book.ours(SHIFT) or 0.0,
+        "t_set_mm": desk.t_set,
+        "job_shift_mm": desk.values.ours(SHIFT) or 0.0,
         "trials": [
-            {"t_set_mm": t.t_set, "verdict": t.verdict, "layer_mm": t.first_layer} for t in trials
+            {"t_set_mm": t.t_set, "verdict": t.verdict, "layer_mm": t.first_layer}
+            for t in desk.trials
         ],
         "next": {"t_set_mm": wanted.t_set, "why": wanted.why},
     }
@@ -140,9 +177,9 @@ def _show_trials(trials: Any, book: Any, wanted: Any, as_json: bool) -> None:
     def table() -> str:
         lines = [
             f"trial {i}: printed with {number(t.t_set)} mm, {t.verdict.replace('_', ' ')}"
-            for i, t in enumerate(trials, 1)
+            for i, t in enumerate(desk.trials, 1)
         ]
-        lines.append(f"the printer prints with {number(t_set)} mm")
+        lines.append(f"the printer prints with {number(desk.t_set)} mm")
         lines.append(f"next: {number(wanted.t_set)} mm, {wanted.why}")
         return "\n".join(lines)
 

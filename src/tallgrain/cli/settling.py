@@ -104,11 +104,8 @@ def gauge_routine(
         journal = Journal(ledger, guard.sheet.name, now)
         felt = enter_felt(journal, loop, heat, last.after if last is not None else None)
         if felt is None:
-            raise JobError(
-                "the feels say no trip height yet.",
-                "gauge",
-                "Feel again: free above, gripping where the gauge just drags.",
-            )
+            remedy = "Feel again: free above, gripping where the gauge just drags."
+            raise JobError("the feels say no trip height yet.", "gauge", remedy)
         t, u = felt.entry.figures.t, felt.entry.figures.u
         if apply:
             _apply(at, felt, heat, keep)

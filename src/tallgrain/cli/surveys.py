@@ -150,6 +150,9 @@ def _margins(text: str | None) -> Any:
     return left, right, front, rear
 
 
+OnSheet = Annotated[str | None, typer.Option("--sheet", help="The sheet on the plate.")]
+
+
 @app.command()
 def survey(
     link: Link,
@@ -163,9 +166,7 @@ def survey(
     margins: Margin = None,
     free: Free = None,
     note: Annotated[str, typer.Option(help="A note kept with the survey.")] = "",
-    sheet_name: Annotated[
-        str | None, typer.Option("--sheet", help="The sheet on the plate.")
-    ] = None,
+    sheet_name: OnSheet = None,
     nozzle_c: Annotated[float | None, typer.Option(help="Heat the nozzle first (°C).")] = None,
     plate_c: Annotated[float | None, typer.Option(help="Heat the plate first (°C).")] = None,
     soak_min: Annotated[float, typer.Option(min=0, max=120, help="Then wait (min).")] = 0.0,

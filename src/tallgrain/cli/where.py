@@ -59,12 +59,10 @@ def offset_routine(
     """
     from tallgrain.clock import now
     from tallgrain.core.probe.claims import CLAIMED_U_MM, RULER_U_MM, Claim
-    from tallgrain.formats.draft import Draft, with_amount
     from tallgrain.journal.journal import Journal
     from tallgrain.link.connect import check_url
-    from tallgrain.procedures.edge import scan_edge
     from tallgrain.procedures.events import BreakOff
-    from tallgrain.procedures.offsets import OffsetBook, touch_tape
+    from tallgrain.procedures.offsets import OffsetBook
     from tallgrain.resolve import machine_sheet
 
     check_url(link, remote)
@@ -83,26 +81,46 @@ def offset_routine(
             book.claim(one)
         if down and not guard.trusted:
             guard.reference()
-        for count in range(marks):
-            ask_line("tape lies over the datum, hands are clear (Enter)?")
-            touched = touch_tape(guard, count)
-            book.marked(touched, _jogged(guard, f"mark {count + 1}: the nozzle over it"))
-        for axis in ("x", "y") if scan else ():
-            ask_line(f"the strip lies across {axis} over the datum, hands are clear (Enter)?")
-            book.scans[axis] = scan_edge(guard, axis)
-            names = ("left", "right") if axis == "x" else ("front", "rear")
-            for side, name in zip(("low", "high"), names, strict=True):
-                book.edge(axis, side, _jogged(guard, f"the nozzle over the {name} edge"))
-        best = book.best
-        if use and best is not None:
-            draft = Draft.of_text(known[1])
-            for i, value in enumerate(best.offset):
-                at = ("probe", "offset", i)
-                draft = with_amount(draft, known[0], at, round(float(value), 4))
-            if draft.sheet is None:
-                raise InputError(draft.problem, known[0].name, "The machine sheet is as it was.")
-            ledger.put_machine(known[0].name, draft.as_text(), now())
+        _mark(guard, book, marks)
+        if scan:
+            _scan(guard, book)
+        if use:
+            _use(ledger, known, book.best)
         _show_offsets(book, use, as_json)
+
+
+def _mark(guard: Any, book: Any, marks: int) -> None:
+    from tallgrain.procedures.offsets import touch_tape
+
+    for count in range(marks):
+        ask_line("tape lies over the datum, hands are clear (Enter)?")
+        touched = touch_tape(guard, count)
+        book.marked(touched, _jogged(guard, f"mark {count + 1}: the nozzle over it"))
+
+
+def _scan(guard: Any, book: Any) -> None:
+    from tallgrain.procedures.edge import scan_edge
+
+    for axis, names in (("x", ("left", "right")), ("y", ("front", "rear"))):
+        ask_line(f"the strip lies across {axis} over the datum, hands are clear (Enter)?")
+        book.scans[axis] = scan_edge(guard, axis)
+        for side, name in zip(("low", "high"), names, strict=True):
+            book.edge(axis, side, _jogged(guard, f"the nozzle over the {name} edge"))
+
+
+def _use(ledger: Any, known: tuple[Any, str], best: Any) -> None:
+    """Put an offset in the machine sheet. Raises InputError where that makes none of it."""
+    from tallgrain.clock import now
+    from tallgrain.formats.draft import Draft, with_amount
+
+    if best is None:
+        return
+    draft = Draft.of_text(known[1])
+    for i, value in enumerate(best.offset):
+        draft = with_amount(draft, known[0], ("probe", "offset", i), round(float(value), 4))
+    if draft.sheet is None:
+        raise InputError(draft.problem, known[0].name, "The machine sheet is as it was.")
+    ledger.put_machine(known[0].name, draft.as_text(), now())
 
 
 def _pair(words: str) -> tuple[float, float]:

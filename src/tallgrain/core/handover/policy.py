@@ -80,15 +80,9 @@ def steps_of(policy: Policy, sheet: MachineSheet) -> tuple[Step, ...]:
             Step("soak", {"seconds": 60 * policy.soak_min}, "until the plate's shape has settled")
         )
     if policy.clean:
-        made.append(
-            Step(
-                "clean",
-                {},
-                "what sticks to the tip would be taken for the plate"
-                if own
-                else "a drop at the tip spoils the first line",
-            )
-        )
+        stuck = "what sticks to the tip would be taken for the plate"
+        drop = "a drop at the tip spoils the first line"
+        made.append(Step("clean", {}, stuck if own else drop))
     for name, value in policy.values.items():
         made.append(
             Step(

@@ -1,7 +1,6 @@
 """The Adjusters station's model: what each bed screw needs, what was turned, what would become."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
@@ -14,9 +13,7 @@ from tallgrain.core.plan.screws import screws_plan
 from tallgrain.core.solve.adjusters import (
     AdjusterSolution,
     Gain,
-    Influence,
     Turn,
-    adjusters_of,
     level_verdict,
     raise_of,
     raise_seen,
@@ -25,7 +22,6 @@ from tallgrain.core.solve.adjusters import (
     turn_for,
 )
 from tallgrain.core.solve.screws import ScrewDiagnosis, ScrewFault
-from tallgrain.core.surface.shape import Flatness, ShapeTerms, judge
 from tallgrain.core.survey import Conditions, Survey
 from tallgrain.errors import InputError
 from tallgrain.formats.point_text import typed_points
@@ -37,21 +33,11 @@ from tallgrain.procedures.one_place import touch_one
 from tallgrain.procedures.survey import survey as survey_routine
 from tallgrain.ui.session.probe_work import ProbeWork
 from tallgrain.ui.session.session import Session
+from tallgrain.ui.stations.adjusters.shown import Shapes, Shown
 
 SAMPLES = 2
 # Fewer turns left than this before a spring's end are told.
 NEAR_END_TURNS = 1.0
-
-
-@dataclass(frozen=True)
-class Shown:
-    """A surface at points (n, 2): heights (n,) mm, its flatness and, where they can be told, its
-    shape terms."""
-
-    xy: np.ndarray
-    heights: np.ndarray
-    flat: Flatness
-    terms: ShapeTerms | None
 
 
 class AdjustersWork(QObject):
@@ -81,8 +67,7 @@ class AdjustersWork(QObject):
         self.chosen = 0
         self._due = False
         self.touched, self.total = 0, 0
-        self._shapes: tuple[object, np.ndarray] | None = None
-        self._shown: tuple[object, Shown] | None = None
+        self._shapes = Shapes()
         self._reaches: tuple[object, np.ndarray] | None = None
         self._known = None
         self._due = True
@@ -136,7 +121,7 @@ class AdjustersWork(QObject):
             heights = survey.heights
             if self.turned:
                 raises = np.array([self.turned.get(a.name, 0.0) for a in sheet.adjusters])
-                heights = heights + self._matrix(survey) @ raises
+                heights = heights + self._shapes.moves(sheet, survey, self.gain) @ raises
             assert self.known is not None
             solved = self.known.solve(survey, heights, self.hold)
         except InputError as error:
@@ -182,7 +167,7 @@ class AdjustersWork(QObject):
         """Whether no screw needs more than the tolerance, or than the probe can tell."""
         return self.verdict in LEVEL
 
-    def surface(self) -> "Shown | None":
+    def surface(self) -> Shown | None:
         """What is shown: as tried with the dials, else as it should be after all that is left; at
         the survey's points, outliers left out."""
         sheet, survey = self._session.sheet, self.survey
@@ -195,23 +180,7 @@ class AdjustersWork(QObject):
                 for t, r in zip(self.solved.turns, self.solved.raises, strict=True)
             }
         raises = tuple(float(wanted.get(a.name, 0.0)) for a in sheet.adjusters)
-        key = id(survey), self.gain, raises
-        if self._shown is None or self._shown[0] != key:
-            kept = np.ones(len(survey.points), dtype=bool)
-            kept[list(self.solved.dropped)] = False
-            heights = (survey.heights + self._matrix(survey) @ np.array(raises))[kept]
-            xy = survey.xy[kept]
-            self._shown = key, Shown(xy, heights, *judge(xy, heights))
-        return self._shown[1]
-
-    def _matrix(self, survey: Survey) -> np.ndarray:
-        key = (id(survey), self.gain)
-        if self._shapes is None or self._shapes[0] != key:
-            sheet = self._session.sheet
-            assert sheet is not None
-            gain = self.gain.value if self.gain is not None else 1.0
-            self._shapes = key, Influence(adjusters_of(sheet)[1], gain).matrix(survey.xy)
-        return self._shapes[1]
+        return self._shapes.shown(sheet, survey, self.solved.dropped, self.gain, raises)
 
     def turns_had(self, name: str) -> float:
         """How many turns a screw has had in all, clockwise positive."""
@@ -250,7 +219,8 @@ class AdjustersWork(QObject):
             return 0.0
         key = id(survey), self.gain
         if self._reaches is None or self._reaches[0] != key:
-            told = reach_of(self._matrix(survey), survey.xy, survey.heights)
+            moves = self._shapes.moves(sheet, survey, self.gain)
+            told = reach_of(moves, survey.xy, survey.heights)
             self._reaches = key, told
         number = [a.name for a in sheet.adjusters].index(name)
         return float(self._reaches[1][number])

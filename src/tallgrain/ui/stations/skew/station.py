@@ -14,6 +14,7 @@ from tallgrain.ui.painting.skew import GaugeView, paint_gauge, pair_at
 from tallgrain.ui.session.timers import follow
 from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.stations.skew.picture import GaugeField
+from tallgrain.ui.stations.skew.words import odd_words, scale_words
 from tallgrain.ui.widgets.bench import Notice, beside_the_bench, scrolled
 from tallgrain.ui.widgets.parts import Panel, Readout, amount, button, label, put, tell
 from tallgrain.ui.widgets.value_words import lean_words
@@ -279,21 +280,7 @@ class SkewStation(Station):
         return bool(earlier and here.found and here.held and not here.found[-1].worth_it)
 
     def _tell_odd(self, solved: SkewSolution) -> None:
-        work = self.work
-        names = self._names()
-        words = ""
-        if solved.suspects:
-            which = names[solved.suspects[0]]
-            off = solved.residuals[solved.suspects[0]]
-            words = (
-                f"{which} is {mm(abs(off), 2)} mm too {'long' if off > 0 else 'short'} for the "
-                "others: a misread millimetre, or another pair. Read it again."
-            )
-        elif work.swapped():
-            words = (
-                "This is the earlier gauge's lean the other way round: are A–C and B–D swapped? "
-                "The arrow on the part points to the rear."
-            )
+        words = odd_words(solved, self._names(), self.work.swapped())
         self.odd.setVisible(bool(words))
         tell(self.odd, words)
 
@@ -330,29 +317,10 @@ class SkewStation(Station):
         self._tell_scales(solved)
 
     def _tell_scales(self, solved: SkewSolution | None) -> None:
-        a, b = self.work.plane
         words = ""
         if solved is not None and self.work.scale and solved.scale_x != 1.0:
-            known = self.known.value() / 100
-            x, y = solved.scale_x, solved.scale_y
-            ratio = (x / y - 1) * NOMINAL_MM
-            if self.known.value() >= 0:
-                x, y = x / (1 - known), y / (1 - known)
-                words = (
-                    f"Freed of shrinkage, {NOMINAL_MM:.0f} mm along {a} are "
-                    f"{mm(NOMINAL_MM * x, 2)} mm, along {b} {mm(NOMINAL_MM * y, 2)} mm."
-                )
-            else:
-                words = (
-                    f"Both axes are {(1 - (x + y) / 2) * 100:.2f} % short: shrinkage, or the "
-                    f"scale; only a steel scale tells. {a} against {b}: "
-                    f"{mm(abs(ratio), 2)} mm {'more' if ratio > 0 else 'less'} over "
-                    f"{NOMINAL_MM:.0f} mm."
-                )
-            if solved.bias:
-                words += f" The caliper reads {mm(abs(solved.bias), 3)} mm too " + (
-                    "much." if solved.bias > 0 else "little."
-                )
+            known = self.known.value() / 100 if self.known.value() >= 0 else None
+            words = scale_words(solved, self.work.plane, known)
         tell(self.scales, words)
         self.scales.setVisible(bool(words))
         self.known.setVisible(bool(words))
