@@ -71,10 +71,10 @@ def test_from_an_empty_file_to_a_dialect_that_surveys(teaching, qtbot, home):
     typed(dialog, qtbot, "WHO")
     assert "→ WHO" in dialog.transcript.toPlainText()
     assert "serial=HH-BARLEY" in dialog.transcript.toPlainText()
-    dialog.name.setText("Found Out")
-    dialog.ends.setText("done")
-    dialog.busy.setText("still moving")
-    dialog.no.setText("no {reason:word} {sentence:text}")
+    dialog.framing.name.setText("Found Out")
+    dialog.framing.ends.setText("done")
+    dialog.framing.busy.setText("still moving")
+    dialog.framing.no.setText("no {reason:word} {sentence:text}")
     dialog._framing()
     for operation, send, says, end in OTHERS:
         taught(dialog, operation, send, says, end)
@@ -105,8 +105,8 @@ def test_from_an_empty_file_to_a_dialect_that_surveys(teaching, qtbot, home):
     height = made.truth()["gap_mm"]
     for operation in ("identify", "state", "values", "extend", "retract", "rest"):
         assert tried(dialog, qtbot, operation) == "Understood.", operation
-    dialog.length.setCurrentIndex(1)
-    dialog.z.setCurrentIndex(1)
+    dialog.framing.length.setCurrentIndex(1)
+    dialog.framing.z.setCurrentIndex(1)
     dialog._framing()
     assert "did it rise by 5 mm" in tried(dialog, qtbot, "lift")
     rose = made.truth()["gap_mm"] - height

@@ -10,7 +10,6 @@ from PyQt6.QtWidgets import (
     QComboBox,
     QDialog,
     QFileDialog,
-    QGridLayout,
     QHBoxLayout,
     QLineEdit,
     QListWidget,
@@ -28,6 +27,7 @@ from tallgrain.link.console.teaching import PROOF_MM, Lesson, RawConsole
 from tallgrain.link.console.transport import ConsoleUrl, devices, opened
 from tallgrain.textio import unwritable, write_text
 from tallgrain.ui.app import theme
+from tallgrain.ui.dialogs.framing import Framing, line_edit
 from tallgrain.ui.session.worker import Worker
 from tallgrain.ui.widgets.parts import amount, button, label, put, tell
 
@@ -98,35 +98,8 @@ class TeachingDialog(QDialog):
 
     def _right(self) -> QVBoxLayout:
         column = QVBoxLayout()
-        grid = QGridLayout()
-        self.name = _edit("Its name", "Mine")
-        self.ends = _edit("The line that ends a reply", "ok")
-        self.busy = _edit("The line that says it is still at it", "")
-        self.no = _edit("A line that is a no; {sentence:text} is told", "")
-        self.length, self.z = QComboBox(), QComboBox()
-        for words, value in (("lengths in …", ""), ("mm", "mm"), ("µm", "um"), ("inches", "inch")):
-            self.length.addItem(words, value)
-        for words, way in (("z grows …", 0), ("upward", 1), ("downward", -1)):
-            self.z.addItem(words, way)
-        self.length.setAccessibleName("The unit of lengths")
-        self.z.setAccessibleName("The direction of z")
-        for i, (words, part) in enumerate(
-            (
-                ("name", self.name),
-                ("a reply ends with", self.ends),
-                ("busy", self.busy),
-                ("a no", self.no),
-                ("unit", self.length),
-                ("direction", self.z),
-            )
-        ):
-            grid.addWidget(label(words, role="muted"), i // 2, 2 * (i % 2))
-            grid.addWidget(part, i // 2, 2 * (i % 2) + 1)
-        for edit in (self.name, self.ends, self.busy, self.no):
-            edit.editingFinished.connect(self._framing)
-        for box in (self.length, self.z):
-            box.activated.connect(lambda _: self._framing())
-        column.addLayout(grid)
+        self.framing = Framing(self._framing)
+        column.addLayout(self.framing)
         middle = QHBoxLayout()
         self.list = QListWidget()
         self.list.setAccessibleName("Operations: proven, taught, missing")
@@ -156,7 +129,7 @@ class TeachingDialog(QDialog):
         self.sends.setFixedHeight(64)
         self.says = QPlainTextEdit()
         self.says.setAccessibleName("The lines that it answers, as patterns")
-        self.own_end = _edit("Its own last line, where it has one", "")
+        self.own_end = line_edit("Its own last line, where it has one", "")
         for edit in (self.sends, self.says):
             edit.setTabChangesFocus(True)
         self.part = QComboBox()
@@ -270,13 +243,7 @@ class TeachingDialog(QDialog):
         self.refresh()
 
     def _framing(self) -> None:
-        lesson = self.lesson
-        lesson.name = self.name.text().strip() or "Mine"
-        lesson.done = self.ends.text().strip() or "ok"
-        lesson.busy = tuple(w for w in (self.busy.text().strip(),) if w)
-        no = self.no.text().strip()
-        lesson.troubles = ((no, ""),) if no else ()
-        lesson.length, lesson.z = self.length.currentData(), self.z.currentData()
+        self.framing.take(self.lesson)
         self.refresh()
 
     def take_swept(self) -> None:
@@ -424,10 +391,3 @@ class TeachingDialog(QDialog):
         key = event.key()  # type: ignore[attr-defined]
         if key not in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
             super().keyPressEvent(event)  # type: ignore[arg-type]
-
-
-def _edit(name: str, text: str) -> QLineEdit:
-    made = QLineEdit(text)
-    made.setAccessibleName(name)
-    made.setPlaceholderText(name)
-    return made
