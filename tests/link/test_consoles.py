@@ -275,7 +275,8 @@ def test_noise_of_a_wrong_rate_is_recognised(monkeypatch):
     ("answer", "said"),
     [
         (b"met nothing of use\ndone\n", "does not tell z"),
-        (b"met X1 Y2 Z1e9\ndone\n", "does not tell z"),
+        (b"met X1 Y2 Z1e9\ndone\n", "can't be"),
+        (b"met X1 Y2 Z1,50\ndone\n", "does not tell z"),
         (b"met X1 Y2 Z999999999\ndone\n", "can't be"),
         (b"no no_trip the probe did not trip\n", "did not trip"),
     ],

@@ -37,7 +37,7 @@ def test_what_is_filled_in_is_read_back(x, z, name, flag, noise):
         ("ok", "ok", {}), ("ok", "ok 1", None), ("...z={z}", "a z= b z=3", {"z": 3.0}),
         ("{a:text} then {b:text}", "one then two then three", {"a": "one", "b": "two then three"}),
         ("...{z} mm", "height 1.5 mm", None), ("... {z} mm", "height 1.5 mm", {"z": 1.5}),
-        ("value {z}", "value 1e5", None), ("value {z}", "value -.5", {"z": -0.5}),
+        ("value {z}", "value 1e5", {"z": 1e5}), ("value {z}", "value -.5", {"z": -0.5}),
         ("{f:flag}", "maybe", None), ("a ... b ... c", "a x b y b z c", {}),
         ("no {reason:word}: {sentence:text}", "no way: it is shut",
          {"reason": "way", "sentence": "it is shut"}),
@@ -63,13 +63,49 @@ def test_no_line_makes_matching_slow(line):
         compiled(pattern).match(line)
 
 
+WRITTEN = ("{:.3f}", "{:+.4f}", "{:.3e}", "{:g}", "{:.2E}", "{:.0f}")
+
+
+@given(
+    st.integers(-(10**9), 10**9).map(lambda n: n / 1e6),
+    st.sampled_from(WRITTEN),
+    st.booleans(),
+    st.sampled_from(("z", "z:comma")),
+)
+def test_a_figure_is_read_as_what_it_is_or_not_at_all(value, written, comma, part):
+    """However a console writes it: never another figure than the one that was meant."""
+    text = written.format(value)
+    line = f"z {text.replace('.', ',') if comma else text} mm"
+    pattern = compiled(f"z {{{part}}} ...")
+    found = pattern.match(line)
+    if found is not None:
+        assert found["z"] == pytest.approx(float(text))
+    if (part == "z:comma") == comma:
+        assert found is not None
+    # Swept whole it is taught as what it is; swept in part it is asked about, or taken whole.
+    taught = compiled(swept(line, (2, len(line) - 3, "z"))).match(line)
+    assert taught is None or taught["z"] == pytest.approx(float(text))
+    assert taught is not None or ("E" in written and comma)
+    try:
+        half = compiled(swept(line, (2, 3 + text.startswith(("-", "+")), "z"))).match(line)
+    except InputError as asked:
+        assert "decimal comma" in asked.what and comma
+    else:
+        assert half == taught
+
+
 def test_a_figure_that_is_swept_becomes_the_pattern():
     line = "probe met X12.5 Y3.0 Z-1.842 (3)"
     at = line.index("-1.842")
-    made = swept(line, at, at + 6, "z")
+    made = swept(line, (at, at + 6, "z"))
     assert compiled(made).match("probe met X-1 Y200.25 Z0.007 (41)") == {"z": 0.007}
     with pytest.raises(InputError, match="no number"):
-        swept("nothing here", 0, 7, "z")
+        swept("nothing here", (0, 7, "z"))
+    for line in (
+        "at 1.5,2.5,3",
+        "at 10,20,30",
+    ):  # several figures, as no comma is left to ask about
+        assert compiled(swept(line, (3, 5, "x"))).match(line)["x"] in (1.5, 10.0)
 
 
 @pytest.mark.parametrize(

@@ -150,6 +150,11 @@ def test_patterns_are_taught_from_a_recorded_session(teaching, qtbot, tmp_path):
     dialog.choose("state")
     QTest.mouseClick(dialog.sweep, Qt.MouseButton.LeftButton)
     assert dialog.says.toPlainText() == "height {z} of ..."
+    dialog.sweep_text("300")  # the same line: its figures join
+    for name in ("y", "x"):
+        dialog.part.setCurrentText(name)
+        QTest.mouseClick(dialog.sweep, Qt.MouseButton.LeftButton)
+        assert dialog.says.toPlainText() == f"height {{z}} of {{{name}}}"
     dialog.sends.setPlainText("WHERE")
     QTest.mouseClick(dialog.teach, Qt.MouseButton.LeftButton)
     assert tried(dialog, qtbot, "state") == "Understood."

@@ -1,10 +1,10 @@
 """Patterns of a console's lines: plain text with named parts, matched in bounded time.
 
 A pattern is the line as the printer writes it, with the parts that change in braces: `{z}` is a
-number, `{name:word}` a run without spaces, `{note:text}` anything up to what follows,
-`{known:flag}` a yes or no in one of the usual spellings. `...` stands for anything. A run of spaces
-matches any run of spaces. There are no alternatives and no repeats, so that no line can make
-matching slow.
+number, `{z:comma}` one with a decimal comma, `{name:word}` a run without spaces, `{note:text}`
+anything up to what follows, `{known:flag}` a yes or no in one of the usual spellings. `...` stands
+for anything. A run of spaces matches any run of spaces. There are no alternatives and no repeats,
+so that no line can make matching slow.
 """
 
 import re
@@ -15,14 +15,17 @@ from typing import Literal
 
 from tallgrain.errors import InputError
 
-Kind = Literal["number", "word", "text", "flag"]
+Kind = Literal["number", "comma", "word", "text", "flag"]
 Value = float | str | bool
 
 ANYTHING = "..."
 LONGEST_PATTERN, LONGEST_LINE = 300, 2000
-_PART = re.compile(r"\{([a-z_][a-z0-9_]{0,30})(?::(number|word|text|flag))?\}")
+_PART = re.compile(r"\{([a-z_][a-z0-9_]{0,30})(?::(number|comma|word|text|flag))?\}")
 # A figure as consoles write it; bounded, so that no run of digits is looked through twice.
-_NUMBER = re.compile(r"[+-]?\d{1,12}(?:\.\d{0,9})?|[+-]?\.\d{1,9}")
+_NUMBER = re.compile(r"[+-]?(?:\d{1,12}(?:\.\d{0,9})?|\.\d{1,9})(?:[eE][+-]?\d{1,2})?")
+_COMMA = re.compile(r"[+-]?(?:\d{1,12}(?:,\d{0,9})?|,\d{1,9})(?:[eE][+-]?\d{1,2})?")
+# Two runs of digits that a comma parts, and nothing more: one figure, or two.
+_PARTED = re.compile(r"(?<![\d.,])[+-]?\d{1,12},\d{1,9}(?:[eE][+-]?\d{1,2})?(?!\d|[.,]\d)")
 _WORD = re.compile(r"[^\s,;:]{1,80}")
 _FLAG = re.compile(r"[A-Za-z0-9]{1,8}")
 _YES = frozenset(("1", "yes", "true", "on", "y", "out", "closed"))
@@ -98,7 +101,7 @@ def _check(pieces: list[_Piece], text: str, where: str) -> None:
             raise InputError(
                 f"'{text}' has a brace that belongs to no part.",
                 where,
-                "Write {name}, {name:word}, {name:text} or {name:flag}.",
+                "Write {name}, {name:comma}, {name:word}, {name:text} or {name:flag}.",
             )
     for one, other in pairwise(pieces):
         if not one.literal and not other.literal:
@@ -177,9 +180,9 @@ def _fits(stretch: tuple[_Piece, ...], line: str, at: int) -> tuple[int, dict[st
 
 
 def _read(piece: _Piece, line: str, at: int) -> tuple[Value, int] | None:
-    if piece.kind == "number":
-        seen = _NUMBER.match(line, at)
-        return (float(seen.group()), seen.end()) if seen else None
+    if piece.kind in ("number", "comma"):
+        seen = (_NUMBER if piece.kind == "number" else _COMMA).match(line, at)
+        return (float(seen.group().replace(",", ".")), seen.end()) if seen else None
     if piece.kind == "word":
         seen = _WORD.match(line, at)
         return (seen.group(), seen.end()) if seen else None
@@ -223,26 +226,55 @@ def fields(template: str) -> frozenset[str]:
     return frozenset(m.group(1) for m in _FIELD.finditer(template))
 
 
-def swept(line: str, start: int, end: int, name: str) -> str:
-    """The pattern of a line in which a person swept a figure (from start to end): other figures
-    stand for anything, the swept one is the part of that name. Raises InputError where none was
-    swept."""
-    seen = _NUMBER.search(line, max(start - 1, 0))
-    exact = next(
-        (m for m in _NUMBER.finditer(line) if m.start() < end and m.end() > start), None
-    ) or (seen if seen and seen.start() < end else None)
-    if exact is None:
-        raise InputError("no number was swept.", "the reply", "Sweep the figure with the mouse.")
-    parts, at = [], 0
-    for number in _NUMBER.finditer(line):
-        parts.append(_quoted(line[at : number.start()]))
-        parts.append(f"{{{name}}}" if number.start() == exact.start() else ANYTHING)
-        at = number.end()
-    parts.append(_quoted(line[at:]))
-    made = "".join(parts)
+# From where to where a person swept in a line, and what the figure there is.
+Sweep = tuple[int, int, str]
+
+
+def swept(line: str, *sweeps: Sweep) -> str:
+    """The pattern of a line in which a person swept figures: those are parts by their names, other
+    figures stand for anything. Raises InputError where a sweep meets none, or two meet one."""
+    parts: dict[tuple[int, int], str] = {}
+    for start, end, name in sweeps:
+        exact = next(
+            (m for m in _NUMBER.finditer(line) if m.start() < end and m.end() > start), None
+        )
+        if exact is None:
+            raise InputError(
+                "no number was swept.", "the reply", "Sweep the figure with the mouse."
+            )
+        comma = _with_comma(line, exact, start, end)
+        span = (comma or exact).span()
+        if span in parts:
+            raise InputError(
+                f"'{line[slice(*span)]}' was swept twice.", "the reply", "Sweep another figure."
+            )
+        parts[span] = f"{{{name}:comma}}" if comma else f"{{{name}}}"
+    figures = {m.span() for m in _NUMBER.finditer(line)}
+    # The digits after a swept figure's comma are no figure of their own.
+    loose = {f for f in figures if not any(b <= f[0] < e for b, e in parts)}
+    made, at = "", 0
+    for begins, ends in sorted([*parts, *loose]):
+        made += _quoted(line[at:begins]) + parts.get((begins, ends), ANYTHING)
+        at = ends
+    made += _quoted(line[at:])
     while ANYTHING * 2 in made:
         made = made.replace(ANYTHING * 2, ANYTHING)
     return made.strip()
+
+
+def _with_comma(line: str, exact: re.Match[str], start: int, end: int) -> re.Match[str] | None:
+    """The figure as one with a decimal comma, where it was swept as that. Raises InputError where
+    it may be one, and was swept in part."""
+    for seen in _PARTED.finditer(line):
+        if seen.start() <= exact.start() < seen.end():
+            if start <= seen.start() and seen.end() <= end:
+                return seen
+            raise InputError(
+                f"'{seen.group()}' may be one figure with a decimal comma, or two figures.",
+                "the reply",
+                "Sweep all of it where it is one; else write the pattern by hand.",
+            )
+    return None
 
 
 def _quoted(words: str) -> str:

@@ -21,7 +21,7 @@ from PyQt6.QtWidgets import (
 from tallgrain.errors import TallGrainError
 from tallgrain.link.connect import dialect_folder
 from tallgrain.link.console.dialect import OPERATIONS
-from tallgrain.link.console.pattern import swept
+from tallgrain.link.console.pattern import Sweep, swept
 from tallgrain.link.console.record import replayed
 from tallgrain.link.console.teaching import PROOF_MM, Lesson, RawConsole
 from tallgrain.link.console.transport import ConsoleUrl, devices, opened
@@ -48,6 +48,8 @@ class TeachingDialog(QDialog):
         self.lesson = Lesson()
         self.console: RawConsole | None = None
         self._replayed: list[str] = []
+        # What was swept, by operation and line.
+        self._sweeps: dict[tuple[str, str], list[Sweep]] = {}
         self.worker = Worker(self)
         self.worker.done.connect(self._done)
         self.worker.failed.connect(lambda _, error: tell(self.said, str(error)))
@@ -258,11 +260,22 @@ class TeachingDialog(QDialog):
             return
         cut = len(PRINTER)
         name = self.part.currentText().strip()
-        self._do(lambda: self._add(swept(text[cut:], start - cut, end - cut, name)))
+        self._do(lambda: self._join(text[cut:], (start - cut, end - cut, name)))
 
-    def _add(self, pattern: str) -> str:
+    def _join(self, line: str, sweep: Sweep) -> str:
+        """A line that was swept before keeps its other figures: one pattern a line."""
+        key, (start, end, name) = (self.operation, line), sweep
+        before = self._sweeps.get(key, [])
+        others = [s for s in before if s[2] != name and not (s[0] < end and s[1] > start)]
+        pattern = swept(line, *others, sweep)
+        old = swept(line, *before) if before else ""
         lines = [w for w in self.says.toPlainText().splitlines() if w.strip()]
-        self.says.setPlainText("\n".join([*lines, pattern]))
+        if old in lines:
+            lines[lines.index(old)] = pattern
+        else:
+            lines.append(pattern)
+        self.says.setPlainText("\n".join(lines))
+        self._sweeps[key] = [*others, sweep]
         return f"The pattern: {pattern}"
 
     def teach_it(self) -> None:
