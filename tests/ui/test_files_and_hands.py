@@ -5,7 +5,7 @@ import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QDialog, QFileDialog, QMessageBox
 
-from at_the_window import press, words
+from at_the_window import idle, press, words
 from tallgrain.formats.machine_toml import shipped_sheet_text
 from tallgrain.ui.demo.hands import Hands
 from tallgrain.ui.dialogs.patch import PatchDialog
@@ -85,6 +85,7 @@ def test_closing_asks_about_hot_heaters(bench, qtbot, monkeypatch, answer, hot_a
     window, _ = bench()
     s = window.session
     s.set_heat(120.0, 50.0)
+    idle(window, qtbot)
     qtbot.waitUntil(lambda: s.care.hot, timeout=5000)
 
     def choose(box):
@@ -104,6 +105,7 @@ def test_hands_in_over_a_hot_plate_offers_to_cool(bench, qtbot):
     window, _ = bench("--pace", "real", "--speed", "600")
     s = window.session
     s.set_heat(150.0, 60.0)
+    idle(window, qtbot)
     qtbot.waitUntil(lambda: s.state.nozzle.now_c > 100, timeout=9000)
     press(window, Qt.Key.Key_F9)
     qtbot.waitUntil(lambda: s.guard.hands_in, timeout=5000)

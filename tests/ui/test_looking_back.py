@@ -319,6 +319,7 @@ def test_heaters_time_out_with_a_countdown(season, qtbot):
     window, _ = season
     s = window.session
     s.set_heat(100.0, 50.0)
+    idle(window, qtbot)
     qtbot.waitUntil(lambda: s.care.hot, timeout=5000)
     s.care.idle_s = 2.2
     s.care.somebody_is_here()
