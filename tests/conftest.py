@@ -8,9 +8,8 @@ import subprocess
 import pytest
 from hypothesis import settings
 
-from standins import Standin
+from standins import Standin, guard_on
 from tallgrain.link.connect import connected
-from tallgrain.link.guard.guard import Guard
 
 # No test rests on chance or on time: the same examples everywhere, however long they take.
 settings.register_profile("suite", derandomize=True, deadline=None, database=None)
@@ -75,7 +74,7 @@ def linked(standin, barley):
         made = standin(*options)
         printer = connected(made.url, "A test")
         opened.append(printer)
-        return made, printer, Guard(printer, barley)
+        return made, printer, guard_on(printer, barley)
 
     yield link
     for printer in opened:
@@ -94,7 +93,7 @@ def printer_of(standin):
         made = standin("--machine", name, *options)
         printer = connected(made.url, "A test")
         opened.append(printer)
-        return made, printer, Guard(printer, parse_sheet(shipped_sheet_text(name), name))
+        return made, printer, guard_on(printer, parse_sheet(shipped_sheet_text(name), name))
 
     yield make
     for printer in opened:

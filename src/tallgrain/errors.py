@@ -16,6 +16,8 @@
         │   ├── LookAgain     the nozzle was moved as far as a look allows; another one is due
         │   └── NotAsAsked    what the printer told can't be so after what it was asked
         ├── ProbeDoubted      the last way down met nothing, and no finger tripped the probe since
+        ├── ConsoleUnproven   a console that was not proven on this printer: nothing goes down
+        ├── NotProven         a step of that proof showed that it is not so
         ├── GuardRefused      a motion that could bring the nozzle too close
         └── Halted            a halt ended the work
 
@@ -129,6 +131,14 @@ class NotAsAsked(TrustLost):
 
 class ProbeDoubted(JobError):
     """The last way down met nothing, and the probe was not seen to trip since."""
+
+
+class ConsoleUnproven(JobError):
+    """A console was not proven on this printer: nothing goes down over it."""
+
+
+class NotProven(JobError):
+    """A step of a console's proof showed that what its dialect says is not so."""
 
 
 class GuardRefused(JobError):

@@ -10,14 +10,13 @@ import time
 
 import pytest
 
-from standins import Rpc, shipped_sheet
+from standins import Rpc, guard_on, shipped_sheet
 from tallgrain.errors import Halted, LeaseHeld, LinkError, PrinterRefused, TallGrainError, TrustLost
 from tallgrain.link.connect import connected, dialect_named
 from tallgrain.link.console import printer as console_printer
 from tallgrain.link.console.printer import ConsolePrinter
 from tallgrain.link.console.record import replayed
 from tallgrain.link.console.transport import parse_console_url
-from tallgrain.link.guard.guard import Guard
 from tallgrain.link.protocol import Place
 
 CONSOLES = ("hazel", "medlar")
@@ -33,7 +32,7 @@ def on(standin):
         made = standin("--machine", machine, *options, link=link)
         printer = connected(made.url, "A test")
         opened.append(printer)
-        return made, printer, Guard(printer, shipped_sheet(machine))
+        return made, printer, guard_on(printer, shipped_sheet(machine))
 
     yield open_on
     for printer in opened:
@@ -314,7 +313,7 @@ def test_a_session_is_recorded_and_says_the_same_again(standin, tmp_path):
     made = standin(link="hazel")
     path = tmp_path / "evening.jsonl"
     printer = connected(made.url, "A test", record=path)
-    guard = Guard(printer, shipped_sheet("Barley"))
+    guard = guard_on(printer, shipped_sheet("Barley"))
     guard.extend()
     z = guard.touch_at(100.0, 100.0)
     guard.park()
@@ -353,7 +352,7 @@ def test_a_serial_port_on_the_network(standin, tmp_path):
             except LinkError:
                 assert time.monotonic() < until
                 time.sleep(0.2)
-        guard = Guard(printer, shipped_sheet("Barley"))
+        guard = guard_on(printer, shipped_sheet("Barley"))
         guard.extend()
         z = guard.touch_at(100.0, 100.0) - printer.trip_height()
         assert z == pytest.approx(made.heights([(100.0, 100.0)])["heights"][0], abs=0.05)

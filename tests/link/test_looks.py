@@ -5,10 +5,9 @@ import contextlib
 import numpy as np
 import pytest
 
-from standins import Standin, shipped_sheet, tallgrain
+from standins import Standin, guard_on, shipped_sheet, tallgrain
 from tallgrain.errors import LookAgain, TallGrainError
 from tallgrain.link.connect import connected
-from tallgrain.link.guard.guard import Guard
 from tallgrain.link.guard.looks import READING_MM
 
 KINDS = ("Barley", "Rye", "Millet")
@@ -87,7 +86,7 @@ def evenings(name, seeds, link=None):
     made = Standin("--machine", name, "--cold", "--seed", "3", link=link)
     printer = connected(made.url, "A test")
     try:
-        guard = Guard(printer, shipped_sheet(name))
+        guard = guard_on(printer, shipped_sheet(name))
         for seed in seeds:
             rng = np.random.default_rng(seed)
             way, dead = WAYS[seed % len(WAYS)], bool(seed // len(WAYS) % 2)
@@ -141,14 +140,14 @@ def test_at_the_command_line_looks_go_on_from_one_run_to_the_next(standin):
 def test_after_a_way_that_met_nothing_a_finger_is_asked_for(standin, way):
     made = standin("--machine", "Rye", "--cold", "--fault", "dead")
     printer = connected(made.url, "A test")
-    guard = Guard(printer, shipped_sheet("Rye"))
+    guard = guard_on(printer, shipped_sheet("Rye"))
     builder = Builder(way, np.random.default_rng(7))
     assert brought_down(made, printer, guard, builder) == 0
     stands = made.truth()["gap_mm"]
     with pytest.raises(TallGrainError):
         guard.reference()
     if guard.trust.blind:
-        again = Guard(printer, shipped_sheet("Rye"))
+        again = guard_on(printer, shipped_sheet("Rye"))
         again.trust.recall(guard.trust.doubt())  # the next window or command knows it
         for act in (again.reference, lambda: again.touch_at(100.0, 100.0)):
             with pytest.raises(TallGrainError, match=r"nothing goes down|not known"):

@@ -4,11 +4,10 @@ import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
-from standins import Rpc, looked_down, shipped_sheet
+from standins import Rpc, guard_on, looked_down, shipped_sheet
 from tallgrain.errors import InputError
 from tallgrain.link.connect import connected
 from tallgrain.link.console.teaching import Lesson
-from tallgrain.link.guard.guard import Guard
 
 # What a builder finds out at Hazel's console: operation, lines sent, patterns, its own end.
 OTHERS = (
@@ -126,7 +125,7 @@ def test_from_an_empty_file_to_a_dialect_that_surveys(teaching, qtbot, home):
     other = Rpc(made.json)
     other.close()
     printer = connected(made.url.replace("hazel", "found-out"), "A test")
-    guard = Guard(printer, shipped_sheet("Barley"))
+    guard = guard_on(printer, shipped_sheet("Barley"))
     looked_down(made, guard)
     guard.extend()
     z = guard.touch_at(120.0, 120.0) - printer.trip_height()

@@ -66,6 +66,19 @@ class HeightDoubt(Record):
     felt: bool = False
 
 
+class ConsoleProven(Record):
+    """A console that was proven on this printer: its dialect's sum, which printer answered, the
+    names of what it stores; which steps it passed, and which could not be made."""
+
+    topic = "console"
+    language: str
+    name: str
+    serial: str = ""
+    values: list[str] = Field(default_factory=list)
+    passed: list[str] = Field(default_factory=list)
+    left_out: list[str] = Field(default_factory=list)
+
+
 # The probe
 
 

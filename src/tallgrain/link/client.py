@@ -73,7 +73,7 @@ class JsonRpcPrinter:
     """
 
     def __init__(self, url: str, holder: str, remote: bool = False) -> None:
-        self.url = url
+        self.url, self.language = url, ""
         self._address = parse_url(url, remote)
         self._holder = holder
         self._token = ""

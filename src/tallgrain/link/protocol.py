@@ -100,6 +100,8 @@ class Printer(Protocol):
     """A linked printer."""
 
     url: str
+    # The sum of the dialect that speaks for it; "" where it speaks this program's own protocol.
+    language: str
 
     @property
     def identity(self) -> Identity:
@@ -185,3 +187,10 @@ class Printer(Protocol):
 
     def close(self) -> None:
         """End the link."""
+
+
+class Provable(Printer, Protocol):
+    """A printer behind a console, whose dialect can be proven."""
+
+    def ask_refused(self) -> None:
+        """Ask for something that every printer must refuse; nothing moves either way."""

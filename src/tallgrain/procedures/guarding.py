@@ -9,6 +9,7 @@ from tallgrain.journal.journal import Journal
 from tallgrain.journal.records import HeightDoubt
 from tallgrain.link.guard.guard import Guard
 from tallgrain.link.protocol import Printer
+from tallgrain.procedures.proving import is_proven
 from tallgrain.store.ledger import Ledger
 
 
@@ -18,6 +19,7 @@ def guarded(
     """A guard on a linked printer. Its looks go on from those of the last window or command."""
     guard = Guard(printer, sheet)
     journal = Journal(ledger, sheet.name, now)
+    guard.trust.proven = is_proven(printer, journal)
     seen = journal.newest(HeightDoubt)
     last = seen.figures if seen is not None else HeightDoubt()
     guard.trust.recall(last.model_dump())

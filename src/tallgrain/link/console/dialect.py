@@ -4,6 +4,7 @@ Nothing in a dialect is ever run: lines are filled in, replies are matched by bo
 """
 
 from functools import cached_property
+from hashlib import sha256
 from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
@@ -251,6 +252,11 @@ class Dialect(Strict):
                     f"dialect {self.name}",
                     "Which of them is meant can't be told.",
                 )
+
+    @cached_property
+    def sum(self) -> str:
+        """What tells this dialect from any other: any change of what it says is another sum."""
+        return sha256(self.model_dump_json().encode()).hexdigest()[:16]
 
     # Sending and reading
 

@@ -29,6 +29,8 @@ HALT_REPLY_S = 1.5
 # How often the printer is asked how it stands while nothing else is asked.
 WATCH_S = 0.5
 FARTHEST_MM = 1e5
+# A name that no printer has for a value of its own.
+NOBODYS = "nobodys_value"
 # How long a device that is gone is waited for when the link is made again.
 PLUG_S = 2.0
 # A device that was not told that the link ended may still answer what was asked before: it is
@@ -42,7 +44,7 @@ class ConsolePrinter:
     def __init__(
         self, url: ConsoleUrl, dialect: Dialect, holder: str, recorder: Recorder | None = None
     ) -> None:
-        self.url, self.dialect = str(url), dialect
+        self.url, self.dialect, self.language = str(url), dialect, dialect.sum
         self._console, self._recorder = url, recorder
         self.on_state: Callable[[PrinterState], None] = lambda state: None
         self._making = threading.Lock()
@@ -363,6 +365,13 @@ class ConsolePrinter:
         if meaning == "trip_height" or meaning in GEOMETRY:
             self._lose_place()
         self._move("set_value", ASK_S, name=stored.name, value=stored.theirs(meaning, ours))
+
+    def ask_refused(self) -> None:
+        """Ask for something that must be refused: a value that nobody has, a motor likewise."""
+        if self._can("set_value"):
+            self._move("set_value", ASK_S, name=NOBODYS, value=0.0)
+        else:
+            self._move("raise_support", ASK_S, name=NOBODYS, mm=0.0)
 
     def nudge(self, mm: float) -> PrinterState:
         """Shift what is being printed."""

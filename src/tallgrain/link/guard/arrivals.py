@@ -5,6 +5,7 @@ after that, and what was told is not stored: NotAsAsked says what was asked and 
 """
 
 import time
+from collections.abc import Callable
 from dataclasses import replace
 
 from tallgrain.errors import NotAsAsked
@@ -24,6 +25,8 @@ class Motions:
 
     def __init__(self, printer: Printer) -> None:
         self.printer = printer
+        # Raises where nothing but lifts may move; else how far it rose to find out (mm).
+        self.before_down: Callable[[], float] = lambda: 0.0
         self._stood: PrinterState | None = None
 
     def look(self) -> PrinterState:
@@ -42,6 +45,7 @@ class Motions:
 
     def go(self, x: float, y: float, z: float) -> PrinterState:
         """Straight to a place."""
+        self.before_down()
         before = self._leaving()
         state = self.printer.go(x, y, z)
         self._same_frame(before, state)
@@ -65,6 +69,7 @@ class Motions:
 
     def lower(self, mm: float) -> PrinterState:
         """Toward the plate."""
+        mm += self.before_down()
         was = self._leaving()
         before = was.position
         state = self.printer.lower(mm)
@@ -75,6 +80,7 @@ class Motions:
 
     def touch(self, floor: float) -> Place:
         """Down until the probe trips. That it stands there the lift that follows tells."""
+        self.before_down()
         was = self._leaving()
         before = was.position
         tripped = self.printer.touch(floor)
@@ -90,6 +96,7 @@ class Motions:
 
     def reference(self, down_mm: float) -> PrinterState:
         """Reference; its frame is another one afterwards."""
+        down_mm += self.before_down()
         boot = self._leaving().boot
         state = self.printer.reference(down_mm)
         if state.boot != boot:
@@ -111,6 +118,7 @@ class Motions:
 
     def raise_support(self, name: str, mm: float) -> PrinterState:
         """One Z motor alone; its frame may be another one afterwards."""
+        self.before_down()
         before, self._stood = self.printer.state(), None
         state = self.printer.raise_support(name, mm)
         was, now = (dict(s.supports).get(name) for s in (before, state))

@@ -123,6 +123,7 @@ class Guard:
         LookAgain until looks have brought the nozzle near enough.
         """
         self.trust.refuse_after_halt()
+        self.trust.refuse_unproven()
         self.trust.refuse_blind()
         self.trust.refuse_hot_nozzle()
         if self.trust.frame is not None:

@@ -8,6 +8,7 @@ from typing import Any, TypeVar
 
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.errors import (
+    ConsoleUnproven,
     GuardRefused,
     Halted,
     JobError,
@@ -25,6 +26,8 @@ from tallgrain.link.protocol import Place, Printer, PrinterState
 SETTLE_S = 30.0
 # Where a printer's own end of travel may lie below the sheet's.
 ENDS_MM = 30.0
+# The rise that a console is tried by at every link.
+TRY_MM = 0.5
 
 _T = TypeVar("_T")
 
@@ -51,6 +54,9 @@ class Trust:
         self.frame: Frame | None = None
         self.z = 0.0
         self.motions = Motions(printer)
+        self.motions.before_down = self._before_down
+        # Whether what speaks for it was proven on this printer; whether it was tried in this link.
+        self.proven, self._tried = not printer.language, False
         # What was seen since trust was lost, and in which of the printer's frames.
         self.looks = Looks()
         self._looked_in: Frame | None = None
@@ -128,6 +134,32 @@ class Trust:
             self._finger,
         ).with_option("Run it again with --finger.")
 
+    def unproven(self) -> ConsoleUnproven | None:
+        """Why nothing goes down over this console; None where it was proven on this printer."""
+        if self.proven:
+            return None
+        return ConsoleUnproven(
+            "what speaks for this printer was not proven on it: nothing but upward moves.",
+            self.printer.identity.name,
+            "Prove its console, at the Probe station: nine steps, each harmless.",
+        ).with_option("Run 'tallgrain dialect prove' once.")
+
+    def refuse_unproven(self) -> None:
+        """Raises ConsoleUnproven."""
+        if (no := self.unproven()) is not None:
+            raise no
+
+    def _before_down(self) -> float:
+        """A link's first way down over a console follows a small rise that it tells rightly; how
+        far (mm)."""
+        self.refuse_unproven()
+        if not self.printer.language or self._tried:
+            return 0.0
+        first = self.motions.look().position
+        rose = self.motions.lift(TRY_MM, to_the_end=True).position.z - first.z
+        self._tried = True
+        return max(rose, 0.0)
+
     @property
     def _finger(self) -> str:
         """How a probe is shown to be alive."""
@@ -145,6 +177,7 @@ class Trust:
         its power-on nor its frame changes.
         """
         state = self._at_rest()
+        self._tried = False
         if state.leave_mm:
             # Whoever took it is gone, or its way back was lost.
             state = self.printer.leave_below(0.0)

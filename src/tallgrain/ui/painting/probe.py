@@ -113,7 +113,9 @@ def _probe(painter: QPainter, tip: QPointF, head: Head, side: int) -> None:
             painter.drawRect(QRectF(x - 3.5, tip.y() - 36, 7, length))
     state = {"proximity": "fixed"}.get(head.kind, "out" if out else "away")
     align = RIGHT if side < 0 else Qt.AlignmentFlag.AlignLeft
-    text(painter, QPointF(x + side * 26, tip.y() - 92), f"probe, {state}", align, 13)
+    # An arm that is away points outward, under its name.
+    high = 124 if head.kind == "switch_arm" and not out else 92
+    text(painter, QPointF(x + side * 26, tip.y() - high), f"probe, {state}", align, 13)
 
 
 def _room(painter: QPainter, rect: QRectF, head: Head, ground: float, tip: QPointF) -> None:

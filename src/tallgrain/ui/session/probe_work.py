@@ -99,7 +99,11 @@ class ProbeWork(QObject):
         return self._checks.next
 
     def forbids(self) -> TallGrainError | None:
-        """What a failed check forbids: every motion down, until it is cleared or overridden."""
+        """What forbids every motion down: a console that was not proven, a failed check until it is
+        cleared or overridden."""
+        guard = self._session.guard
+        if guard is not None and (unproven := guard.trust.unproven()) is not None:
+            return unproven
         return self._checks.forbids()
 
     def no_way_down(self, guard: Guard) -> TallGrainError | None:

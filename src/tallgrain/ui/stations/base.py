@@ -84,6 +84,11 @@ class Station(ABC):
         return bench
 
     @property
+    def asks(self) -> bool:
+        """Whether what is under way waits for this station's F5."""
+        return False
+
+    @property
     def clearance_rows(self) -> "Sequence[ClearanceRow]":
         """Where a look under the nozzle is taken; the one in sight counts."""
         return () if self.clearance is None else (self.clearance,)
@@ -100,6 +105,8 @@ class Station(ABC):
         """F5: link where there is no link, else the one next step."""
         s = self._session
         if s.busy:
+            if self.asks:
+                self.step()
             return
         if s.link in (LinkState.NONE, LinkState.LOST):
             s.linking.link_to(s.url)

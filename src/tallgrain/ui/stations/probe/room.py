@@ -5,6 +5,7 @@ from typing import Any
 from tallgrain.journal.record import Entry
 from tallgrain.ui.session.gap_work import GapWork
 from tallgrain.ui.stations.base import Room, Shared, Station
+from tallgrain.ui.stations.probe.proving_model import ProvingWork
 from tallgrain.ui.widgets.route import Fill, Kernel
 from tallgrain.ui.widgets.words import micro
 
@@ -17,6 +18,7 @@ class ProbeRoom(Room):
     def __init__(self, shared: Shared) -> None:
         super().__init__(shared)
         self.work, self.rough = shared.checks, GapWork(shared.session, shared.checks)
+        self.proving = ProvingWork(shared.session)
 
     def kernel(self) -> Kernel:
         """Full where the checks passed, the scatter was measured and the rough gap is known."""
@@ -53,4 +55,4 @@ class ProbeRoom(Room):
         """Build the page."""
         from tallgrain.ui.stations.probe.station import ProbeStation
 
-        return ProbeStation(self.shared, self.rough)
+        return ProbeStation(self.shared, self.rough, self.proving)

@@ -7,10 +7,13 @@ from PyQt6.QtWidgets import QApplication, QDoubleSpinBox, QWidget
 from tallgrain.core.values import StoredValue
 from tallgrain.formats.draft import with_amount
 from tallgrain.ui.painting.probe import Head, paint_beam, paint_claims, paint_head, paint_series
+from tallgrain.ui.painting.proof import paint_proof
 from tallgrain.ui.session.gap_work import GapWork
 from tallgrain.ui.session.state import LinkState
 from tallgrain.ui.session.timers import follow
 from tallgrain.ui.stations.base import Shared, Station
+from tallgrain.ui.stations.probe.proving import ProvePage
+from tallgrain.ui.stations.probe.proving_model import ProvingWork
 from tallgrain.ui.stations.probe.repeats import RepeatsPage
 from tallgrain.ui.stations.probe.values import ValuesPage
 from tallgrain.ui.stations.probe.where import WherePage
@@ -22,20 +25,21 @@ from tallgrain.ui.widgets.parts import tell
 from tallgrain.ui.widgets.picture import StationPicture
 
 WIDTH = 380
-TABS = ("Works?", "Where?", "Repeats?", "Rough gap", "Values")
+TABS = ("Works?", "Where?", "Repeats?", "Rough gap", "Values", "Console")
+CONSOLE = 5
 
 
 class ProbeStation(Station):
-    """Five pages on the bench, each with its picture."""
+    """Six pages on the bench, each with its picture."""
 
     name = "Probe"
     clearance: ClearanceRow
 
-    def __init__(self, shared: Shared, rough: GapWork) -> None:
+    def __init__(self, shared: Shared, rough: GapWork, proving: ProvingWork) -> None:
         session, drafts, values = shared.session, shared.drafts, shared.values
         super().__init__(session)
         self._drafts, self._values = drafts, values
-        self.work, self.rough = shared.checks, rough
+        self.work, self.rough, self.proving = shared.checks, rough, proving
         self.picture = StationPicture(self._paint)
         self.picture.setAccessibleName("Field: the probe")
         self.widget, self.subject = beside_the_bench(self.name, self.picture, self._bench())
@@ -48,6 +52,7 @@ class ProbeStation(Station):
             self.refresh,
             self.work.changed,
             self.rough.changed,
+            proving.changed,
             values.changed,
             session.changed,
             session.printer_changed,
@@ -65,12 +70,15 @@ class ProbeStation(Station):
         self.repeats = RepeatsPage(self._session, self.work)
         self.gap = GapPage(self._session, self.rough)
         self.values = ValuesPage(self._session, self._values)
-        pages = (self.works, self.where, self.repeats, self.gap, self.values)
-        self.tabbed = bench.tabbed(TABS, pages)
+        self.prove = ProvePage(self._session, self.proving)
+        self.pages = (
+            self.works, self.where, self.repeats, self.gap, self.values, self.prove
+        )  # fmt: skip
+        self.tabbed = bench.tabbed(TABS, self.pages)
         return bench
 
     def show_tab(self, number: int) -> None:
-        """One of the five pages."""
+        """One of the pages."""
         self.tabbed.show_page(number)
 
     def _shown(self, number: int) -> None:
@@ -83,11 +91,16 @@ class ProbeStation(Station):
     def step(self) -> None:
         """The one next step of the page."""
         number = self.tabbed.number
-        page = (self.works, self.where, self.repeats, self.gap, self.values)[number]
+        page = self.pages[number]
         if isinstance(page, WherePage):
             self.where.touch.click() if self.where.pages.shown == 1 else None
         else:
             page.primary()
+
+    @property
+    def asks(self) -> bool:
+        """A proof waits for its builder."""
+        return self.tabbed.number == CONSOLE and self.proving.question is not None
 
     @property
     def clearance_rows(self) -> tuple[ClearanceRow, ...]:
@@ -140,7 +153,7 @@ class ProbeStation(Station):
         if s.sheet is None or not self.widget.isVisible():
             return
         number = self.tabbed.number
-        (self.works, self.where, self.repeats, self.gap, self.values)[number].refresh()
+        self.pages[number].refresh()
         self.notice.follow(s)
         reference = number == 0 and self.work.next_check == "reference"
         unsure = self.clearance.refresh()
@@ -156,12 +169,13 @@ class ProbeStation(Station):
             2: f"Touch {self.repeats.places.value()} × {self.repeats.touches.value()} times  F5",
             3: "Bring the nozzle over the place  F5",
             4: "Read the values  F5",
+            CONSOLE: self.prove.act_words,
         }.get(number, "")
         gauging = number == 3 and s.guard is not None and s.guard.hands_in
         linked = s.link is LinkState.UP
         if not linked:
             words = "Linking …" if s.link is LinkState.LINKING else "Link to the printer  F5"
-        self.act.setVisible(bool(words) and not s.busy and not gauging)
+        self.act.setVisible(bool(words) and (self.asks or not s.busy) and not gauging)
         self.act.setEnabled(not (unsure and number in (2, 3)))
         if self.act.text() != words:
             self.act.setText(words)
@@ -175,8 +189,10 @@ class ProbeStation(Station):
     def _move_focus(self, number: int) -> None:
         """The keyboard follows the one next step, and never falls onto something else."""
         s = self._session
-        if s.busy or not self.widget.isVisible():
+        if (s.busy and not self.asks) or not self.widget.isVisible():
             return
+        if self.asks and self.act.isHidden():
+            return  # the page has what is to be typed or said
         guard = s.guard
         if number == 3 and guard is not None and guard.hands_in:
             step: QWidget = self.gap
@@ -211,6 +227,7 @@ class ProbeStation(Station):
             "each touch of the newest series",
             "how near the nozzle stands",
             "what the printer stores and what it means",
+            "what speaks for the printer, tried before it is trusted",
         )[number]
         return f"{sheet.name if sheet else ''}: {kind} · {what}"
 
@@ -250,6 +267,9 @@ class ProbeStation(Station):
             paint_series(
                 painter, rect, self.work.touches, None if busy else self.repeats.newest, total
             )
+        elif number == CONSOLE:
+            begun = self.proving.begun if self.proving.under_way else None
+            paint_proof(painter, rect, self.head(), begun.step if begun is not None else "")
         else:
             beam = self.rough.beam
             if number == 3 and beam is not None:
