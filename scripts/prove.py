@@ -10,6 +10,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 import numpy as np
+from prove_consoles import consoles_text
 from prove_delta import delta_text
 from prove_drift import drift_text
 from prove_levelling import levelling_text
@@ -289,7 +290,7 @@ def main() -> None:
         + skew_text(seeds)
         + delta_text(seeds)
         + drift_text(range(min(len(seeds), 200)))
-        + "\n".join([*promises_text(), *sittings_text()])
+        + "\n".join([*promises_text(), *consoles_text(), *sittings_text()])
         + "\n"
     )
     path = Path(__file__).parent.parent / "docs" / "evidence.md"

@@ -11,12 +11,15 @@ os.environ["TALLGRAIN_HOME"] = tempfile.mkdtemp()
 from PyQt6.QtCore import QEventLoop, QPointF, QRectF, Qt, QTimer
 from PyQt6.QtGui import QImage, QPainter
 
-from tallgrain.demo import at_hands
+from tallgrain.demo import at_hands, put_sheet
+from tallgrain.link.connect import SHIPPED
 from tallgrain.link.guard.looks import READING_MM
+from tallgrain.store.ledger import Ledger
 from tallgrain.ui.app import theme
-from tallgrain.ui.app.start import application, demo_window
+from tallgrain.ui.app.start import application, demo_window, make_window
 from tallgrain.ui.demo.workshop import Workshop
 from tallgrain.ui.painting.pens import text
+from tallgrain.ui.stations.probe.station import CONSOLE
 from tallgrain.ui.stations.surface.pictures import Layer
 
 FOLDER = Path(__file__).parent.parent / "docs" / "screenshots"
@@ -86,6 +89,64 @@ def main():
     geometry(shoot)
     looking_back(shoot)
     stations(shoot)
+    consoles(shoot)
+
+
+def consoles(shoot):
+    """A console language of the stand-in's own: taught, then proven."""
+    sys.path.insert(0, str(FOLDER.parent.parent / "tests"))
+    from standins import Standin
+
+    made = Standin("--machine", "Rye", "--seed", "3", "--console", "sorrel", link="json")
+    ledger = Ledger.open(Path(tempfile.mkdtemp()))
+    put_sheet(ledger, "Rye")
+    window = make_window(ledger, Path(tempfile.mkdtemp()))
+    window.resize(1280, 800)
+    window.show()
+    window.activateWindow()
+    s = window.session
+    window.teach_console()
+    dialog = window.teaching
+    shoot.window = dialog
+    dialog.load_dialect(SHIPPED / "sorrel.toml")
+    dialog.where.setEditText(made.url.partition("?")[0])
+    dialog.open_console()
+    spin(lambda: dialog.console is not None)
+    for line in ("who", "tell"):
+        dialog.line.setText(line)
+        dialog.send()
+        spin(lambda: dialog.worker.resting)
+    dialog.choose("state")
+    dialog.try_now()
+    spin(lambda: dialog.worker.resting)
+    dialog.sweep_text("22.00")
+    shoot("teaching")
+    dialog.close()
+    shoot.window = window
+    s.choose_printer("Rye")
+    s.linking.link_to(made.url)
+    spin(lambda: s.link.value == "up")
+    window.visit("Probe")
+    window.probe.show_tab(CONSOLE)
+    window.primary()
+    page = window.probe.prove
+    for _ in range(7):
+        spin(lambda: page.work.question is not None)
+        question = page.work.question
+        if "own panel" in question.words:
+            break
+        if question.kind == "mm":
+            page.figure.setValue(made.hands("hands.ruler")["clearance_mm"])
+            page.take()
+        else:
+            window.primary()
+        spin(lambda q=question: page.work.question is not q)
+    shoot("proving")
+    window.may_close = lambda: True
+    s.motion.halt()
+    rest(0.5)
+    window.close()
+    made.stop()
 
 
 def stations(shoot):
@@ -152,7 +213,6 @@ def stations(shoot):
     probe.show_tab(2)
     probe.repeats.places.setValue(3)
     work(window.primary)
-    shoot("probe-repeats")
     show("Millet")
     probe.show_tab(3)
     work(window.primary)
@@ -276,7 +336,6 @@ def looking_back(shoot):
     spin(lambda: window.drift.work.judged is not None)
     shoot("drift")
     window.drift.show_page(1)
-    shoot("drift-charts")
     window.may_close = lambda: True
     window.close()
     workshop.close()

@@ -315,8 +315,8 @@ def _gauge(ledger: Ledger, guard: Guard, hands: str, evening: Evening) -> None:
     journal = Journal(ledger, name, lambda: evening.at)
     heat: dict[str, Any] = {
         "sheet": evening.sheet,
-        "nozzle_c": float(round(state.nozzle.target_c)),
-        "plate_c": float(round(state.plate.target_c)),
+        "nozzle_c": state.nozzle.aim_c,
+        "plate_c": state.plate.aim_c,
         "soak_min": evening.soak_min,
     }
     solved = GapSolved(t=float(found.t), u=float(found.u), feels=len(loop.touches), **heat)

@@ -20,39 +20,10 @@ from tallgrain.link.console.transport import parse_console_url
 from tallgrain.procedures.guarding import guarded
 from tallgrain.procedures.proving import STEPS, StepBegins, StepDone, prove
 from tallgrain.store.ledger import Ledger
+from taught import Builder
 
 # Nothing of a proof may come nearer to the plate before it touches it on purpose (mm).
 NEAREST_MM = 15
-
-
-class Builder:
-    """Whoever stands there: reads the ruler, holds the probe, sees which way it went; or says yes
-    to everything and reads what was to be expected."""
-
-    def __init__(self, made, honest=True, sees_right=True, dies=False):
-        self.made, self.honest, self.sees_right, self.dies = made, honest, sees_right, dies
-        self.read, self.nearest, self.moved = None, 999.0, True
-
-    def __call__(self, question):
-        if question.kind == "mm":
-            seen = self.made.hands("hands.ruler")["clearance_mm"]
-            if "And now" in question.words and not self.honest:
-                seen = self.read + 5
-            self.read = seen
-            return seen
-        if question.kind == "fits":
-            return self.made.hands("hands.stack")["clearance_mm"]
-        if question.kind == "yes":
-            return self.sees_right or not self.honest
-        if "own panel" in question.words:
-            self.made.hands("hands.console")
-            if self.dies:
-                self.made.hands("hands.fault", fault="dead")
-        elif "Let it go" in question.words:
-            self.made.hands("hands.probe", state="free")
-        elif "keep it so" in question.words:
-            self.made.hands("hands.probe", state="held")
-        return True
 
 
 def look(dialect, keys, value):

@@ -6,8 +6,10 @@ from PyQt6.QtTest import QTest
 
 from standins import Rpc, guard_on, looked_down, shipped_sheet
 from tallgrain.errors import InputError
-from tallgrain.link.connect import connected
+from tallgrain.link.connect import connected, dialect_folder, dialect_named
 from tallgrain.link.console.teaching import Lesson
+from taught import TAUGHT
+from taught import taught as taught_dialect
 
 # What a builder finds out at Hazel's console: operation, lines sent, patterns, its own end.
 OTHERS = (
@@ -22,9 +24,9 @@ OTHERS = (
 
 @pytest.fixture
 def teaching(bench, qtbot, standin):
-    def open_it(language="hazel"):
+    def open_it(language="hazel", *habits):
         window, _ = bench(link=False)
-        made = standin("--console", language, link="plain")
+        made = standin("--console", language, *habits, link="plain")
         window.teach_console()
         dialog = window.teaching
         qtbot.addWidget(dialog)
@@ -184,3 +186,76 @@ def test_what_a_lesson_refuses():
     assert "goes down before" in str(lesson.may_try("touch"))
     lesson.measured_up(5.3)
     assert lesson.up_proven and "not tried from here" in str(lesson.may_try("touch"))
+
+
+@pytest.mark.parametrize("traits", [(t,) for t in TAUGHT] + [("comma", "parts", "together")])
+def test_a_saved_dialect_opens_again_as_it_was(traits):
+    whole = taught_dialect(*traits)
+    again = Lesson.of(whole).dialect()
+    assert again == whole.model_copy(update={"absent": again.absent})
+    for name in ("hazel", "medlar"):
+        old = dialect_named(name)  # of version 1: read, and written as the newer one
+        now = Lesson.of(old).dialect()
+        assert now == old.model_copy(update={"version": 2, "absent": now.absent})
+
+
+def test_habits_and_values_are_taught_and_nothing_is_overwritten(teaching, qtbot, home, tmp_path):
+    """Sorrel with a sum in decimal and a comma: its lines' ways, a figure's way, a value's meaning
+    by setting it to what it is; saved, opened again, and never written over another's change."""
+    dialog, made = teaching("sorrel", "--trait", "decimal", "--trait", "comma")
+    dialog.where.setEditText(made.url.partition("?")[0])
+    QTest.mouseClick(dialog.link, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: dialog.console is not None, timeout=5000)
+    whole = Lesson.of(taught_dialect("decimal", "comma"))
+    for name, words in (("frame", "{n} {line} ={check}"), ("resend", "again {n}")):
+        dialog.travel.fields[name].setText(words)
+    for name, choice in (("check", "sum8"), ("check_as", "decimal"), ("check_over", "line")):
+        box = dialog.travel.fields[name]
+        box.setCurrentIndex(box.findData(choice))
+    dialog.travel.fields["comma"].setChecked(True)
+    dialog.framing.name.setText("Hedge")
+    dialog.framing.ends.setText("so")
+    dialog.framing.no.setText("but {reason:word}, {sentence:text}")
+    dialog.framing.length.setCurrentIndex(1)
+    dialog.framing.z.setCurrentIndex(1)
+    dialog._framing()
+    typed(dialog, qtbot, "who")
+    assert "number HH-BARLEY" in dialog.transcript.toPlainText()
+    for name, one in whole.operations.items():
+        end = one.done
+        taught(dialog, name, "\n".join(one.send), "\n".join(s.line for s in one.says), end)
+        assert "Taught" in dialog.said.text(), (name, dialog.said.text())
+    assert tried(dialog, qtbot, "values") == "Understood."
+    other = Rpc(made.json)
+    held = other("values.list")["trip_drop_mm"]["live"]
+    other.close()
+    assert dialog.lesson.told["drop"] == pytest.approx(held)
+    values = dialog.values
+    values.name.setCurrentText("drop")
+    values.sign.setCurrentIndex(1)
+    QTest.mouseClick(values.means, Qt.MouseButton.LeftButton)
+    assert dialog.lesson.values == {"trip_height": {"name": "drop", "sign": -1, "unit": "mm"}}
+    QTest.mouseClick(values.same, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: dialog.worker.resting, timeout=15_000)
+    qtbot.wait(20)
+    assert "name and line are right" in dialog.said.text()
+    dialog.choose("touch")
+    dialog.ways.fields["parts"].setPlainText("z um -1 200")
+    assert dialog.lesson.operations["touch"].more["parts"]["z"]["nought"] == 200
+    dialog.ways.fields["parts"].setPlainText("z furlong 1 0")
+    assert "no figure's way" in dialog.said.text()
+    dialog.ways.fields["parts"].setPlainText("")
+    QTest.mouseClick(dialog.save, Qt.MouseButton.LeftButton)
+    assert "Saved as" in dialog.said.text(), dialog.said.text()
+    path = dialect_folder() / "hedge.toml"
+    saved = path.read_text()
+    path.write_text(saved + "# changed elsewhere\n")
+    dialog.framing.ends.setText("so it is")
+    dialog._framing()
+    QTest.mouseClick(dialog.save, Qt.MouseButton.LeftButton)
+    assert "changed elsewhere" in dialog.said.text() and "# changed" in path.read_text()
+    dialog.load_dialect(path)
+    assert dialog.framing.ends.text() == "so" and dialog.travel.fields["comma"].isChecked()
+    assert dialog.lesson.operations["touch"].says[0].line == "felt {x} {y} {z}"
+    QTest.mouseClick(dialog.save, Qt.MouseButton.LeftButton)
+    assert "Saved as" in dialog.said.text() and made.truth()["strikes"] == []

@@ -2,13 +2,16 @@
 
 import sys
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from tallgrain import __version__
 from tallgrain.cli.common import MachineName, Pace, app, say
 from tallgrain.errors import InputError
+
+if TYPE_CHECKING:
+    from tallgrain.standin.consoles import Way
 
 
 @app.callback(invoke_without_command=True)
@@ -59,9 +62,12 @@ def standin(
     truth: Annotated[bool, typer.Option("--truth", help="Open the truth port.")] = False,
     cold: Annotated[bool, typer.Option("--cold", help="Just switched on: no reference.")] = False,
     console: Annotated[
-        str | None, typer.Option(help="A text console beside it: hazel or medlar.")
+        str | None, typer.Option(help="A text console beside it: hazel, medlar or sorrel.")
     ] = None,
     pty: Annotated[bool, typer.Option("--pty", help="That console on a pseudo-terminal.")] = False,
+    trait: Annotated[
+        list[str] | None, typer.Option(help="A habit of sorrel's; 'list' tells them all.")
+    ] = None,
     with_parent: Annotated[bool, typer.Option("--with-parent", hidden=True)] = False,
 ) -> None:
     """Run a simulated printer; its ports are printed first."""
@@ -70,17 +76,26 @@ def standin(
 
     sheet, _ = machine_sheet(machine)
     instant = pace is Pace.instant
-    if console not in (None, "hazel", "medlar"):
-        raise InputError(f"there is no console '{console}'.", "--console", "Give hazel or medlar.")
-    serve(
-        sheet,
-        listen,
-        seed,
-        instant,
-        speed,
-        tuple(fault or ()),
-        truth,
-        cold,
-        with_parent,
-        None if console is None else (console, pty),
-    )
+    way = _console(console, pty, trait or [])
+    if way is None and trait == ["list"]:
+        return
+    serve(sheet, listen, seed, instant, speed, tuple(fault or ()), truth, cold, with_parent, way)
+
+
+def _console(name: str | None, pty: bool, traits: list[str]) -> "Way | None":
+    """Which console is served beside it. Raises InputError."""
+    from tallgrain.standin.consoles import LANGUAGES, Way
+    from tallgrain.standin.languages.sorrel import TRAITS
+
+    if traits == ["list"]:
+        say("\n".join(f"{one}: {words}" for one, words in TRAITS.items()))
+        return None
+    if name is not None and name not in LANGUAGES:
+        raise InputError(
+            f"there is no console '{name}'.", "--console", f"Give {', '.join(LANGUAGES)}."
+        )
+    odd = [t for t in traits if t not in TRAITS]
+    if odd or (traits and name != "sorrel"):
+        words = f"there is no trait '{odd[0]}'" if odd else "only sorrel has traits"
+        raise InputError(f"{words}.", "--trait", f"Known are: {', '.join(TRAITS)}.")
+    return None if name is None else Way(name, pty, frozenset(traits))

@@ -166,6 +166,9 @@ def survey(
     margins: Margin = None,
     free: Free = None,
     note: Annotated[str, typer.Option(help="A note kept with the survey.")] = "",
+    by_itself: Annotated[
+        bool, typer.Option("--by-itself", help="Let the printer survey; nothing bounds it.")
+    ] = False,
     sheet_name: OnSheet = None,
     nozzle_c: Annotated[float | None, typer.Option(help="Heat the nozzle first (°C).")] = None,
     plate_c: Annotated[float | None, typer.Option(help="Heat the plate first (°C).")] = None,
@@ -178,9 +181,10 @@ def survey(
 ) -> None:
     """Probe the plate and store what was touched. Ctrl+C breaks off, twice halts."""
     from tallgrain.clock import now
-    from tallgrain.core.plan.grid import parse_count
+    from tallgrain.core.plan.grid import box_within, parse_count
     from tallgrain.core.plan.kinds import plan_for
     from tallgrain.link.connect import check_url
+    from tallgrain.procedures.by_itself import survey_by_itself
     from tallgrain.procedures.events import BreakOff
     from tallgrain.procedures.looking import Quality
     from tallgrain.procedures.survey import survey as run
@@ -199,6 +203,12 @@ def survey(
         for phase in warm_up(guard, nozzle_c, plate_c, soak_min, break_off):
             _tell(phase, as_json)
         soaked = soak_min if plate_c is not None else None
+        if by_itself:
+            box, grid = box_within(guard.sheet, where.margins), parse_count(asked)
+            alone = survey_by_itself(guard, ledger, box, grid, now, sheet_name, soaked)
+            for event in alone:
+                _tell(event, as_json)
+            return
         events = run(
             guard,
             ledger,

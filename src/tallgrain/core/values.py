@@ -10,12 +10,16 @@ from datetime import datetime
 from typing import Literal
 
 State = Literal[
-    "as found", "not kept", "kept, unproven", "kept, proven", "changed at the printer", "lost"
-]
+    "as found", "not kept", "kept not told", "kept, unproven", "kept, proven",
+    "changed at the printer", "lost",
+]  # fmt: skip
 
 # What an entry about a value says of it.
 APPLIED, KEPT, PROVEN, LOST = "applied, not kept", "kept, unproven", "kept, proven", "lost"
 SETTING, UNDONE = "being set", "not applied"
+
+# How a power-on begins that the printer does not tell: another one may be the same.
+UNTOLD = "?"
 
 # Two figures of one value closer than this are the same (mm): printers round.
 SAME_MM = 6e-5
@@ -35,22 +39,24 @@ def same(a: float, b: float) -> bool:
 
 @dataclass(frozen=True)
 class Held:
-    """A value as the printer tells it, in our sign and unit."""
+    """A value as the printer tells it, in our sign and unit; None is what it does not tell."""
 
     meaning: str
     live: float
-    kept: float
-    default: float = 0.0
+    kept: float | None
+    default: float | None = 0.0
 
     @property
     def at_default(self) -> bool:
         """Whether it is what a printer holds that was never set up."""
+        if self.default is None or self.kept is None:
+            return False
         return same(self.live, self.default) and same(self.kept, self.default)
 
     @property
     def saved(self) -> bool:
-        """Whether what is live is what is kept."""
-        return same(self.live, self.kept)
+        """Whether what is live is known to be what is kept."""
+        return self.kept is not None and same(self.live, self.kept)
 
 
 @dataclass(frozen=True)
@@ -59,15 +65,16 @@ class StoredValue:
     in ours (`ours` live, `ours_kept` after power-off, `ours_default` in a printer that was never
     set up). `meaning` is one of trip_height, offset_x, offset_y, job_shift (z of what is printed
     moves by it, away from the plate), the geometry's GEOMETRY, or "" for one that we do not use;
-    in mm, skews in mrad, angles in degrees."""
+    in mm, skews in mrad, angles in degrees. kept and default are None where the printer does not
+    tell them."""
 
     name: str
     meaning: str
     live: float
-    kept: float
+    kept: float | None
     ours: float
-    ours_kept: float
-    ours_default: float = 0.0
+    ours_kept: float | None
+    ours_default: float | None = 0.0
     unit: str = ""  # of what it stores, in its own name and sign
 
     @property
@@ -100,16 +107,19 @@ class Standing:
 
 def standing(held: Held, last: Change | None, boot: str) -> Standing:
     """How a value stands in the power-on `boot`, by the last change that Tall Grain knows of."""
+    unsaved: State = "kept not told" if held.kept is None else "not kept"
     if last is None:
-        return Standing(held, None, "as found" if held.saved else "not kept")
+        return Standing(held, None, "as found" if held.saved else unsaved)
     if not same(held.live, last.after):
-        lost = same(held.live, held.default) or (
+        lost = (held.default is not None and same(held.live, held.default)) or (
             same(held.live, last.before) and not last.outcome.startswith("kept")
         )
         return Standing(held, last, "lost" if lost else "changed at the printer")
-    if not held.saved:
-        return Standing(held, last, "not kept")
-    if last.outcome == "kept, proven" or (last.boot and last.boot != boot):
+    kept_here = held.kept is None and last.outcome.startswith("kept")
+    if not held.saved and not kept_here:
+        return Standing(held, last, unsaved)
+    another = bool(last.boot) and last.boot != boot and not boot.startswith(UNTOLD)
+    if last.outcome == "kept, proven" or another:
         return Standing(held, last, "kept, proven")
     return Standing(held, last, "kept, unproven")
 
@@ -118,7 +128,11 @@ def reflashed(before: Mapping[str, float], now: Sequence[Held]) -> bool:
     """Whether a printer forgot everything at once: of the values that were kept elsewhere than at
     their default (`before`, by meaning), two or more, and all of them, are at their default now."""
     held = {h.meaning: h for h in now}
-    told = [h for m, h in held.items() if m in before and not same(before[m], h.default)]
+    told = [
+        h
+        for m, h in held.items()
+        if m in before and h.default is not None and not same(before[m], h.default)
+    ]
     return len(told) >= 2 and all(h.at_default for h in told)
 
 

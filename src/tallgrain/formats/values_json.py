@@ -27,7 +27,7 @@ class ValueRecord(_Record):
     name: str
     meaning: str = ""
     live: float
-    kept: float
+    kept: float | None = None
     live_mm: Figure | None = None
     live_mrad: Figure | None = None
     live_deg: Figure | None = None
@@ -42,7 +42,9 @@ class ValueRecord(_Record):
 _KEYS = {"mm": "live_mm", "mrad": "live_mrad", "°": "live_deg"}
 
 
-def value_record(name: str, meaning: str, live: float, kept: float, ours: float) -> ValueRecord:
+def value_record(
+    name: str, meaning: str, live: float, kept: float | None, ours: float
+) -> ValueRecord:
     """One value, in the unit that its meaning is told in."""
     return ValueRecord.model_validate(
         {

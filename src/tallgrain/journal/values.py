@@ -82,7 +82,17 @@ class ValuesBook:
     @property
     def not_kept(self) -> list[str]:
         """Meanings of live values that power-off would take."""
-        return [m for m, s in self.standings().items() if not s.held.saved]
+        return [
+            m
+            for m, s in self.standings().items()
+            if not s.held.saved and not (s.held.kept is None and s.state.startswith("kept, "))
+        ]
+
+    @property
+    def untold(self) -> list[str]:
+        """Meanings of those of which the printer does not tell whether they are kept."""
+        held = self.standings()
+        return [m for m in self.not_kept if held[m].held.kept is None]
 
     def ours(self, meaning: str) -> float | None:
         """What the printer holds live, in our sign."""
@@ -106,7 +116,7 @@ class ValuesBook:
             self._settle()
         reading = self._journal.newest(ValuesRead)
         before = reading.figures.by_name if reading is not None else {}
-        now_kept = {m: v.ours_kept for m, v in self.held.items()}
+        now_kept = {m: v.ours_kept for m, v in self.held.items() if v.ours_kept is not None}
         held = [v.held for v in self.held.values()]
         if before and not self.lost and reflashed(before, held):
             return [self._note_reflash(before)]
@@ -123,6 +133,8 @@ class ValuesBook:
             f = mine[-1].figures
             if same(self.held[meaning].ours, f.after):
                 self.note(meaning, APPLIED, mine[-1].note, f)
+                if self.held[meaning].held.saved:
+                    self.kept([meaning])  # some printers keep what is set
             else:
                 back = f.model_copy(update={"after": f.before})
                 self.note(meaning, UNDONE, f"{mine[-1].note}: it broke off", back)
@@ -197,7 +209,8 @@ class ValuesBook:
             known = last is not None and same(last.after, value)
             before = last.before if last is not None and known else value
             why = last.why if last is not None and known else "as found"
-            if self.standings()[meaning].held.saved:
+            held = self.standings()[meaning].held
+            if held.saved or held.kept is None:
                 change = ValueChanged(before=before, after=value, boot=self.boot)
                 self.note(meaning, KEPT, why, change)
 

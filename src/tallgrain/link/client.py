@@ -7,6 +7,8 @@ from contextlib import suppress
 from typing import Any
 from urllib.parse import urlsplit
 
+from tallgrain.core.machine.outline import Rectangle
+from tallgrain.core.survey import Floats
 from tallgrain.core.values import StoredValue
 from tallgrain.errors import InputError, LeaseHeld, LinkError, PrinterRefused, TallGrainError
 from tallgrain.link.channel import Channel
@@ -74,6 +76,7 @@ class JsonRpcPrinter:
 
     def __init__(self, url: str, holder: str, remote: bool = False) -> None:
         self.url, self.language = url, ""
+        self.touches, self.surveys_alone = True, False
         self._address = parse_url(url, remote)
         self._holder = holder
         self._token = ""
@@ -170,11 +173,11 @@ class JsonRpcPrinter:
         """Reference, no lower than down_mm below here."""
         return _state_of(self._call("motion.reference", REFERENCE_S, down_mm=down_mm))
 
-    def go(self, x: float, y: float, z: float) -> PrinterState:
+    def go(self, x: float, y: float, z: float, told: bool = True) -> PrinterState:
         """Straight move."""
         return _state_of(self._call("motion.go", MOVE_S, x=x, y=y, z=z))
 
-    def lift(self, mm: float) -> PrinterState:
+    def lift(self, mm: float, told: bool = True) -> PrinterState:
         """Away from the plate."""
         return _state_of(self._call("motion.lift", MOVE_S, mm=mm))
 
@@ -193,6 +196,12 @@ class JsonRpcPrinter:
     def touch(self, floor: float) -> Place:
         """Down until the probe trips."""
         return _place_of(self._call("motion.touch", TOUCH_S, floor=floor))
+
+    def survey_by_itself(self, box: Rectangle, columns: int, rows: int) -> Floats:
+        """Not over this link: it touches place by place."""
+        raise PrinterRefused(
+            "this printer is touched place by place here.", "printer", reason="absent"
+        )
 
     def rest(self, seconds: float) -> PrinterState:
         """Wait in place."""

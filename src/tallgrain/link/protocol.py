@@ -8,6 +8,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Protocol
 
+from tallgrain.core.machine.outline import Rectangle
+from tallgrain.core.survey import Floats
 from tallgrain.core.values import StoredValue
 from tallgrain.errors import LinkError, TallGrainError, TrustLost
 
@@ -49,15 +51,41 @@ class Place:
 
 @dataclass(frozen=True)
 class Heat:
-    """A temperature now and its target; 0 is off."""
+    """A temperature now and its target (0 is off); None is what the printer does not tell."""
 
-    now_c: float
-    target_c: float
+    now_c: float | None
+    target_c: float | None
 
     @property
     def settled(self) -> bool:
         """Whether it is where it was told to be."""
+        if self.target_c is None or self.now_c is None:
+            return False
         return self.target_c == 0 or abs(self.now_c - self.target_c) <= 2.0
+
+    @property
+    def heats(self) -> bool:
+        """Whether it is known to be heated."""
+        return bool(self.target_c)
+
+    def hot(self, above_c: float) -> bool:
+        """Whether it may be hotter than that; what is not told may be."""
+        return self.now_c is None or self.now_c > above_c or (self.target_c or 0.0) > above_c
+
+    @property
+    def words(self) -> str:
+        """The temperature for a person."""
+        return "not told" if self.now_c is None else f"{self.now_c:.0f} °C"
+
+    @property
+    def rounded_c(self) -> float | None:
+        """The temperature to the tenth."""
+        return None if self.now_c is None else round(self.now_c, 1)
+
+    @property
+    def aim_c(self) -> float | None:
+        """The target to the degree; where that is not told it is not known."""
+        return None if self.target_c is None else float(round(self.target_c))
 
 
 @dataclass(frozen=True)
@@ -67,6 +95,7 @@ class PrinterState:
     `frame` changes whenever z may mean another height than before; `reference_touch` is where the
     last reference tripped; `leave_mm`: how far below z = 0 it may go, until that is given back;
     `supports`: how far each Z motor was driven alone since power-on (mm, up is positive).
+    `not_kept`: how many live values power-off would take; None where it does not tell that.
     """
 
     boot: str
@@ -81,7 +110,7 @@ class PrinterState:
     nozzle: Heat
     plate: Heat
     clock_s: float
-    not_kept: int
+    not_kept: int | None
     leave_mm: float = 0.0
     printing: bool = False
     supports: tuple[tuple[str, float], ...] = ()
@@ -102,6 +131,11 @@ class Printer(Protocol):
     url: str
     # The sum of the dialect that speaks for it; "" where it speaks this program's own protocol.
     language: str
+
+    # Whether it can make a single bounded touch; else it may only survey by itself.
+    touches: bool
+    # Whether it can be let survey by itself.
+    surveys_alone: bool
 
     @property
     def identity(self) -> Identity:
@@ -131,11 +165,12 @@ class Printer(Protocol):
     def reference(self, down_mm: float) -> PrinterState:
         """Find x, y and z, going no lower than down_mm below where it stands now."""
 
-    def go(self, x: float, y: float, z: float) -> PrinterState:
-        """Move in a straight line."""
+    def go(self, x: float, y: float, z: float, told: bool = True) -> PrinterState | None:
+        """Move in a straight line. Not `told`: a touch that follows may tell where it stands, and
+        None is given where that would take another question."""
 
-    def lift(self, mm: float) -> PrinterState:
-        """Move away from the plate by a distance; needs no reference."""
+    def lift(self, mm: float, told: bool = True) -> PrinterState | None:
+        """Move away from the plate by a distance; needs no reference. Not `told`: as for go."""
 
     def lower(self, mm: float) -> PrinterState:
         """Move toward the plate by a distance that a person's look allows; needs no reference."""
@@ -148,6 +183,11 @@ class Printer(Protocol):
 
     def touch(self, floor: float) -> Place:
         """Go straight down until the probe trips, never under z = floor: where it tripped."""
+
+    def survey_by_itself(self, box: Rectangle, columns: int, rows: int) -> Floats:
+        """Let it survey a grid over a box: probe points and their heights above the trip height
+        (n, 3), mm, row by row from the front. Nothing bounds it. Raises PrinterRefused where it
+        can't."""
 
     def rest(self, seconds: float) -> PrinterState:
         """Wait in place."""
@@ -191,6 +231,9 @@ class Printer(Protocol):
 
 class Provable(Printer, Protocol):
     """A printer behind a console, whose dialect can be proven."""
+
+    def take_for_referenced(self) -> None:
+        """Believe whoever stands there that it knows its place, where it does not tell that."""
 
     def ask_refused(self) -> None:
         """Ask for something that every printer must refuse; nothing moves either way."""

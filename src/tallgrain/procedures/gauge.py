@@ -86,10 +86,7 @@ def gauge_loop(
 def heat_of(state: PrinterState, sheet: str | None, soak_min: float | None = None) -> Heat:
     """What a figure is found at."""
     return Heat(
-        sheet=sheet,
-        nozzle_c=float(round(state.nozzle.target_c)),
-        plate_c=float(round(state.plate.target_c)),
-        soak_min=soak_min,
+        sheet=sheet, nozzle_c=state.nozzle.aim_c, plate_c=state.plate.aim_c, soak_min=soak_min
     )
 
 

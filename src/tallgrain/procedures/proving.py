@@ -212,6 +212,7 @@ class _Proving:
                     f"{ROOM_MM:g} mm, and say that it is done.",
                 )
             )
+            self._printer.take_for_referenced()
         z = self._proof.need_reference().position.z
         room = self._measured("How far does the nozzle stand above the plate now, by a ruler?")
         if abs(z - room) > 15.0:
@@ -236,7 +237,12 @@ class _Proving:
             )
         return "told, and seen"
 
+    def _need_touch(self) -> None:
+        if not self._printer.touches:
+            raise _Left("it knows no single touch: it only surveys by itself")
+
     def finger(self) -> str:
+        self._need_touch()
         probe = self._guard.sheet.probe
         if probe.goes_away:
             self._printer.extend()
@@ -250,6 +256,7 @@ class _Proving:
         return f"it stopped after {went:.2f} mm, and stands where it told"
 
     def air(self) -> str:
+        self._need_touch()
         self._proof.through_air()
         self._proof.rise(AIR_MM)
         return f"no trip, stopped {AIR_MM:g} mm down by itself"
@@ -273,6 +280,7 @@ class _Proving:
         return f"{one.name} set to {one.live:g}, read back the same"
 
     def reference(self) -> str:
+        self._need_touch()
         guard = self._guard
         guard.trust.proven = True  # all that bounds a way down was shown; taken back by what fails
         guard.trust.halted.clear()

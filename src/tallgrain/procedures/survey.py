@@ -31,8 +31,8 @@ _BROKEN_OFF = "broken off by hand"
 def conditions_of(state: PrinterState, soak_min: float | None, sheet: str | None) -> Conditions:
     """A survey's conditions from the printer's temperatures and what the bench knows."""
     return Conditions(
-        nozzle_c=round(state.nozzle.now_c, 1),
-        plate_c=round(state.plate.now_c, 1),
+        nozzle_c=state.nozzle.rounded_c,
+        plate_c=state.plate.rounded_c,
         soak_min=None if soak_min is None else round(soak_min, 1),
         sheet=sheet,
     )

@@ -113,9 +113,9 @@ def keep_values(at: AtValues) -> Iterator[Phase | ValuesAre]:
     unkept = book.not_kept
     _back_up(at, book, "before: keeping")
     yield Phase("keeping the values")
-    printer, boot = at.guard.printer, at.guard.printer.identity.boot
+    printer = at.guard.printer
     printer.keep_values()
-    read = printer.values()
+    read, boot = printer.values(), printer.identity.boot
     news = book.seen(read, boot)
     book.kept(unkept)
     yield ValuesAre(read, boot, tuple(news))

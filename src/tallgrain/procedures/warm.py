@@ -3,9 +3,16 @@
 from collections.abc import Iterator
 
 from tallgrain.link.guard.guard import Guard
+from tallgrain.link.protocol import Heat
 from tallgrain.procedures.events import BreakOff, Phase
 
 SOAK_STEP_S = 30.0
+
+
+def _aim(heat: Heat, asked_c: float | None) -> str:
+    """What a heater is warmed to, as it is told, or as it was asked where it does not tell."""
+    aim_c = heat.aim_c if heat.aim_c is not None else asked_c
+    return "as it is" if aim_c is None else f"{aim_c:.0f} °C"
 
 
 def warm_up(
@@ -22,7 +29,7 @@ def warm_up(
     if nozzle_c is not None or plate_c is not None:
         state = guard.heat(nozzle_c, plate_c)
         yield Phase(
-            f"Warming: nozzle {state.nozzle.target_c:.0f} °C, plate {state.plate.target_c:.0f} °C"
+            f"Warming: nozzle {_aim(state.nozzle, nozzle_c)}, plate {_aim(state.plate, plate_c)}"
         )
         guard.wait_for_heat()
     left = soak_min * 60

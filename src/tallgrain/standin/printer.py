@@ -574,9 +574,13 @@ class Printer:
 
     def restart(self) -> None:
         """Power off and on: memory falls back to what was kept, the place is lost."""
+        self.reboot()
+        self.on_disconnect("restart")
+
+    def reboot(self) -> None:
+        """Power off and on, of which its links are told nothing."""
         self._halt.set()
         self._boot(self.x, self.y, self._height)
-        self.on_disconnect("restart")
 
     def let_days_pass(self, days: float) -> None:
         """What idle days do: supports settle a little, a stove beside the plate bends it."""

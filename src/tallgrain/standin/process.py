@@ -11,6 +11,7 @@ from functools import partial
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.errors import InputError, JobError
 from tallgrain.standin.clock import Clock
+from tallgrain.standin.consoles import Way
 from tallgrain.standin.faults import Fault, Faults, FaultSpecError
 from tallgrain.standin.printer import Printer
 from tallgrain.standin.scenario import scenario_for
@@ -35,7 +36,7 @@ def serve(
     truth: bool = False,
     cold: bool = False,
     with_parent: bool = False,
-    console: tuple[str, bool] | None = None,
+    console: Way | None = None,
 ) -> None:
     """Run a simulated printer until interrupted. Raises InputError or JobError."""
     host, port = parse_listen(listen)

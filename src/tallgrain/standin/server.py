@@ -8,7 +8,7 @@ from contextlib import suppress
 from dataclasses import asdict
 from typing import Any
 
-from tallgrain.standin.consoles import Console
+from tallgrain.standin.consoles import Console, Way
 from tallgrain.standin.faults import FaultSpecError
 from tallgrain.standin.job import Job, ProgramError
 from tallgrain.standin.kinematics import TOWERS, DeltaArms
@@ -590,9 +590,9 @@ async def run(
     port: int,
     with_truth: bool,
     say: Callable[[str], None],
-    console: tuple[str, bool] | None = None,
+    console: Way | None = None,
 ) -> None:
-    """Serve until cancelled; console: a language, and whether it is on a pseudo-terminal. Raises
+    """Serve until cancelled; console: which one beside it. Raises
     OSError where the port can't be had."""
     link, hands = LinkPort(printer), HandsPort(printer)
     hands.cut = lambda: link._disconnect("closed")
@@ -609,8 +609,8 @@ async def run(
         token = f"?token={what.secret}" if what.secret else ""
         lines.append(f"{name} tcp://{where}:{server.sockets[0].getsockname()[1]}{token}")
     if console is not None:
-        language, terminal = console
-        spoken = Console(printer, language, lambda: link.holder is None)
+        language = console.language
+        spoken = Console(printer, console, lambda: link.holder is None)
         hands.console_of = spoken
         by_link = printer.on_disconnect
 
@@ -619,7 +619,7 @@ async def run(
             spoken.disconnect(kind)
 
         printer.on_disconnect = both
-        if terminal:
+        if console.terminal:
             lines.append(f"console serial:{spoken.open_terminal()}?dialect={language}")
         else:
             server = await asyncio.start_server(spoken.serve, host, 0, limit=LONGEST_LINE)

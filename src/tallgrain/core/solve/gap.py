@@ -104,8 +104,11 @@ def says(loop: GaugeLoop, touch: GaugeTouch) -> float:
     return trip_z + touch.gauge - touch.z
 
 
-def still_grows(now_c: float, target_c: float) -> float:
-    """How far a nozzle may still grow or shrink (mm): nothing once it is at its target."""
+def still_grows(now_c: float | None, target_c: float | None) -> float:
+    """How far a nozzle may still grow or shrink (mm): nothing once it is at its target; what is not
+    told is not known to be warm yet, and counts as settled only by the builder's word."""
+    if now_c is None:
+        return 0.0
     away = abs(now_c - target_c) if target_c else 0.0
     return GROWTH_MM_PER_C * away if away > SETTLED_C else 0.0
 

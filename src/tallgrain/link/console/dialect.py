@@ -3,158 +3,43 @@
 Nothing in a dialect is ever run: lines are filled in, replies are matched by bounded patterns.
 """
 
+from collections.abc import Mapping
 from functools import cached_property
 from hashlib import sha256
 from typing import Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+from pydantic import Field, ValidationError, model_validator
 
 from tallgrain.core.handover.policy import STEPS
 from tallgrain.errors import InputError
+from tallgrain.link.console.parts import (
+    AXES,
+    LENGTHS,
+    MOTIONS,
+    NEEDED,
+    OPERATIONS,
+    OPTIONAL,
+    TIMES,
+    UNSAID,
+    Framing,
+    Operation,
+    Part,
+    Said,
+    StoredAs,
+    Strict,
+    Temperature,
+    Trouble,
+    Units,
+)
 from tallgrain.link.console.pattern import Pattern, Value, compiled, fields, filled
 from tallgrain.textio import parse_toml
-
-# What a link must be able to do, what it may, and what a line of each may ask for.
-NEEDED: dict[str, frozenset[str]] = {
-    "identify": frozenset(), "state": frozenset(), "reference": frozenset({"down"}),
-    "go": frozenset({"x", "y", "z"}), "lift": frozenset({"mm"}), "touch": frozenset({"floor"}),
-    "halt": frozenset(),
-}  # fmt: skip
-OPTIONAL: dict[str, frozenset[str]] = {
-    "lower": frozenset({"mm"}), "leave_below": frozenset({"mm"}),
-    "raise_support": frozenset({"name", "mm"}), "rest": frozenset({"seconds"}),
-    "extend": frozenset(), "retract": frozenset(), "heat_nozzle": frozenset({"c"}),
-    "heat_plate": frozenset({"c"}), "wait_for_heat": frozenset(), "values": frozenset(),
-    "set_value": frozenset({"name", "value"}), "keep": frozenset(), "nudge": frozenset({"mm"}),
-}  # fmt: skip
-OPERATIONS = NEEDED | OPTIONAL
-# Operations that move toward the plate: a link is not taught these before the others are proven.
-DOWNWARD = ("reference", "go", "lower", "touch", "raise_support")
-
-# Figures that lie on an axis.
-_AXES = {
-    "x": "x", "y": "y", "z": "z", "floor": "z", "x0": "x", "x1": "x", "y0": "y", "y1": "y"
-}  # fmt: skip
-LENGTHS = {"mm": 1.0, "um": 1e-3, "inch": 25.4}
-TIMES = {"s": 1.0, "ms": 1e-3, "min": 60.0}
-ANGLES = {"deg": 1.0, "mrad": 1.0, "rad": 57.29577951308232}
-
-Length = Literal["mm", "um", "inch"]
-Temperature = Literal["C", "F", "K"]
-
-
-class Strict(BaseModel):
-    """A part of a dialect: a key that is not known is a mistake."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-
-class Said(Strict):
-    """A line of a reply: its pattern, and what it means by its being there."""
-
-    line: str
-    sets: dict[str, bool | str | float] = Field(default_factory=dict)
-
-    @cached_property
-    def pattern(self) -> Pattern:
-        """Its pattern, ready to match."""
-        return compiled(self.line)
-
-    def read(self, line: str) -> dict[str, Value] | None:
-        """What a line says; None where it is another one."""
-        found = self.pattern.match(line)
-        return None if found is None else {**self.sets, **found}
-
-
-class Operation(Strict):
-    """One thing that the printer can do: the lines that ask for it, how its finished reply is
-    recognised, what the reply may say, and how long it may take (s)."""
-
-    send: tuple[str, ...]
-    done: str = ""
-    says: tuple[str | Said, ...] = ()
-    limit_s: float = Field(default=0.0, ge=0, le=7200)
-
-    @cached_property
-    def lines(self) -> tuple[Said, ...]:
-        """What may be said."""
-        return tuple(s if isinstance(s, Said) else Said(line=s) for s in self.says)
-
-
-class Trouble(Strict):
-    """A line that is a no: its pattern ({sentence:text} is told), and the reason that the link has
-    for it."""
-
-    line: str
-    reason: str = "refused"
-
-    @cached_property
-    def pattern(self) -> Pattern:
-        """Its pattern, ready to match."""
-        return compiled(self.line)
-
-
-class Framing(Strict):
-    """How lines travel. frame: what each line is wrapped in, with {line}, and {n} and {check} where
-    lines are numbered and summed; check: how; window: how many questions may be on their way."""
-
-    line_end: Literal["lf", "crlf", "cr"] = "lf"
-    frame: str = "{line}"
-    check: Literal["none", "sum8", "xor8", "crc8"] = "none"
-    echo: bool = False
-    done: str = "ok"
-    greeting: str = ""
-    busy: tuple[str, ...] = ()
-    chatter: tuple[str, ...] = ()
-    resend: str = ""
-    window: int = Field(default=1, ge=1, le=16)
-    baud: int = Field(default=115200, ge=300, le=4_000_000)
-    silence_s: float = Field(default=6.0, ge=0.5, le=120)
-
-
-class Units(Strict):
-    """What lengths, temperatures and times are told in, and which axes run the other way."""
-
-    length: Length
-    temperature: Temperature = "C"
-    time: Literal["s", "ms", "min"] = "s"
-    x: Literal[1, -1] = 1
-    y: Literal[1, -1] = 1
-    z: Literal[1, -1]
-
-
-class StoredAs(Strict):
-    """How the printer stores one of our values: ours = nought + sign × theirs × unit.
-
-    unit: of lengths mm, um, inch; of angles deg, mrad, rad (skews in mrad, towers' in degrees).
-    """
-
-    name: str
-    sign: Literal[1, -1]
-    unit: Literal["mm", "um", "inch", "deg", "mrad", "rad"]
-    nought: float = 0.0
-
-    def ours(self, meaning: str, stored: float) -> float:
-        """A stored figure in our sign and unit."""
-        return self.nought + self.sign * stored * self._factor(meaning)
-
-    def theirs(self, meaning: str, ours: float) -> float:
-        """One of our figures as the printer stores it."""
-        return self.sign * (ours - self.nought) / self._factor(meaning)
-
-    def _factor(self, meaning: str) -> float:
-        if self.unit in LENGTHS:
-            return LENGTHS[self.unit]
-        if self.unit == "rad":
-            return 1000.0 if meaning.startswith("skew") else ANGLES["rad"]
-        return 1.0
 
 
 class Dialect(Strict):
     """One console language."""
 
     format: Literal["tallgrain-dialect"]
-    version: Literal[1]
+    version: Literal[1, 2]
     name: str
     note: str = ""
     framing: Framing = Framing()
@@ -174,14 +59,15 @@ class Dialect(Strict):
         for name, operation in self.operations.items():
             _check_operation(self, name, operation)
         for name in NEEDED:
-            if name not in self.operations:
+            by_itself = name == "touch" and "survey" in self.operations
+            if name not in self.operations and not by_itself:
                 raise InputError(
                     f"the operation '{name}' is missing.",
                     f"dialect {self.name}",
                     "Every printer must be able to do it.",
                 )
         for name in OPTIONAL:
-            if name not in self.operations and name not in self.absent:
+            if name not in self.operations and name not in (*self.absent, *UNSAID):
                 raise InputError(
                     f"nothing is said of the operation '{name}'.",
                     f"dialect {self.name}",
@@ -238,7 +124,9 @@ class Dialect(Strict):
                     "Give the line that only comes at the end.",
                 )
         halt = self.operations["halt"]
-        if not halt.done or halt.done in ends - {halt.done} or halt.done == self.framing.done:
+        plain = self.version == 2 and not halt.done  # answered like anything else
+        others = {self.framing.done, *(o.done for n, o in self.operations.items() if n != "halt")}
+        if not plain and (not halt.done or halt.done in others):
             raise InputError(
                 "the halt's answer is like any other one.",
                 f"dialect {self.name}, operations.halt",
@@ -254,6 +142,36 @@ class Dialect(Strict):
                 )
 
     @cached_property
+    def patterns_ready(self) -> dict[str, Pattern]:
+        return {}
+
+    def pattern(self, text: str) -> Pattern:
+        """A pattern of this dialect, ready to match."""
+        made = self.patterns_ready.get(text)
+        if made is None:
+            f = self.framing
+            made = self.patterns_ready[text] = compiled(text, self.name, f.comma, f.any_case)
+        return made
+
+    def read(self, said: Said, line: str) -> dict[str, Value] | None:
+        """What a line says; None where it is another one."""
+        found = self.pattern(said.line).match(line)
+        return None if found is None else {**said.sets, **found}
+
+    @cached_property
+    def told(self) -> frozenset[str]:
+        """The names of all that it may tell of its state; what is not among them is not known."""
+        names: set[str] = set()
+        for operation in ("state", "state_more"):
+            if operation in self.operations:
+                one = self.operations[operation]
+                for said in one.lines:
+                    names |= said.pattern.names | set(said.sets)
+                if one.done:
+                    names |= compiled(one.done).names
+        return frozenset(names)
+
+    @cached_property
     def sum(self) -> str:
         """What tells this dialect from any other: any change of what it says is another sum."""
         return sha256(self.model_dump_json().encode()).hexdigest()[:16]
@@ -264,12 +182,19 @@ class Dialect(Strict):
         """The lines that ask for an operation, values in our units and signs."""
         told = {k: v if isinstance(v, str) else self.theirs(k, v) for k, v in values.items()}
         where = f"dialect {self.name}, operations.{operation}"
-        return tuple(filled(line, told, where) for line in self.operations[operation].send)
+        send = self.operations[operation].send
+        if operation in MOTIONS:
+            send = (*send, *self.framing.settle)
+        return tuple(filled(line, told, where, self.framing.comma) for line in send)
+
+    def line_of(self, template: str, values: Mapping[str, float]) -> str:
+        """A line of this dialect with figures that are theirs already."""
+        return filled(template, values, f"dialect {self.name}", self.framing.comma)
 
     def theirs(self, name: str, value: float) -> float:
         """A figure of ours as a line of this dialect tells it."""
         u = self.units
-        if name in _AXES:
+        if name in AXES:
             return self._sign(name) * value / LENGTHS[u.length]
         if name in ("mm", "down", "length"):
             return value / LENGTHS[u.length]
@@ -281,12 +206,12 @@ class Dialect(Strict):
         return value
 
     def _sign(self, name: str) -> int:
-        return {"x": self.units.x, "y": self.units.y, "z": self.units.z}[_AXES[name]]
+        return {"x": self.units.x, "y": self.units.y, "z": self.units.z}[AXES[name]]
 
     def meant(self, name: str, value: float) -> float:
         """The reverse of theirs."""
         u = self.units
-        if name in _AXES:
+        if name in AXES:
             return self._sign(name) * value * LENGTHS[u.length]
         if name in ("mm", "down", "length"):
             return value * LENGTHS[u.length]
@@ -296,12 +221,25 @@ class Dialect(Strict):
             return _to_celsius(value, u.temperature) if value else 0.0
         return value
 
-    def ours(self, part: str, value: Value) -> Value:
-        """What a part of a reply means in our units and signs."""
-        if isinstance(value, str | bool):
+    def ours(self, part: str, value: Value, operation: str = "") -> Value:
+        """What a part of an operation's reply means in our units and signs."""
+        if isinstance(value, bool):
             return value
+        if isinstance(value, tuple):
+            return tuple(self._figure(part, v, operation) for v in value)
+        if isinstance(value, str):
+            # The same word, whatever its letters' case was this time.
+            return value.lower() if self.framing.any_case and part != "sentence" else value
+        return self._figure(part, value, operation)
+
+    def _figure(self, part: str, value: float, operation: str) -> float:
+        one = self.operations.get(operation)
+        own = one.parts.get(part) if one is not None else None
+        if own is not None:
+            return _by_part(own, value)
         u = self.units
-        axis = part.removeprefix("met_")
+        # A surface's heights are told as z is.
+        axis = "z" if part == "heights" else part.removeprefix("met_")
         if axis in ("x", "y", "z"):
             sign = {"x": u.x, "y": u.y, "z": u.z}[axis]
             return sign * value * LENGTHS[u.length]
@@ -311,6 +249,17 @@ class Dialect(Strict):
             off = part.endswith("_to_c") and not value
             return 0.0 if off else _to_celsius(value, u.temperature)
         return value * TIMES[u.time] if part.endswith("_s") else value
+
+
+def _by_part(part: Part, value: float) -> float:
+    told = part.sign * value
+    if part.unit in LENGTHS:
+        told *= LENGTHS[part.unit]
+    elif part.unit in TIMES:
+        told *= TIMES[part.unit]
+    elif part.unit in ("C", "F", "K"):
+        told = _to_celsius(told, part.unit)
+    return part.nought + told
 
 
 def _check_operation(dialect: Dialect, name: str, operation: Operation) -> None:
@@ -328,14 +277,26 @@ def _check_operation(dialect: Dialect, name: str, operation: Operation) -> None:
             where,
             f"Known here are: {', '.join(sorted(OPERATIONS[name])) or 'none'}.",
         )
+    told = [s.pattern for s in operation.lines]
+    told += [compiled(operation.done)] if operation.done else []
     missing = OPERATIONS[name] - asked
-    if missing:
+    # A survey that tells its places may be one that was set up at the printer.
+    places = name == "survey" and any({"x", "y", "z"} <= p.names for p in told)
+    if missing and not places:
         raise InputError(
             f"no line says {', '.join(sorted(missing))}.",
             where,
             "A motion without its bound is none that Tall Grain would send.",
         )
-    if name == "touch" and not any("z" in s.pattern.names for s in operation.lines):
+    if name == "survey" and not any(
+        "heights" in p.names or {"x", "y", "z"} <= p.names for p in told
+    ):
+        raise InputError(
+            "no reply tells what it found.",
+            where,
+            "Put {heights:row} where a row's figures are, or {x}, {y} and {z} where a place's are.",
+        )
+    if name == "touch" and not any("z" in pattern.names for pattern in told):
         raise InputError(
             "no reply tells the height where it tripped.", where, "Put {z} where that figure is."
         )
@@ -356,7 +317,7 @@ def parse_dialect(text: str, where: str) -> Dialect:
         raise InputError(
             "this is no dialect.", where, 'It begins with format = "tallgrain-dialect".'
         )
-    if table.get("version") != 1:
+    if table.get("version") not in (1, 2):
         raise InputError(
             f"a dialect of version {table.get('version')!r} is not known here.",
             where,

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 
-from tallgrain.link.console.dialect import Framing
+from tallgrain.link.console.parts import Framing
 
 ENDS = {"lf": b"\n", "crlf": b"\r\n", "cr": b"\r"}
 LONGEST = 4096
@@ -36,11 +36,13 @@ CHECKS: dict[str, Callable[[bytes], int]] = {"sum8": _sum8, "xor8": _xor8, "crc8
 
 def wrapped(framing: Framing, line: str, number: int) -> bytes:
     """A line as it goes on the wire: numbered and summed where the dialect says so. The sum is over
-    all that stands before it."""
+    all that stands before it, or over the line alone."""
     text = framing.frame.replace("{n}", str(number)).replace("{line}", line)
     if "{check}" in text and framing.check != "none":
         before, _, after = text.partition("{check}")
-        text = f"{before}{CHECKS[framing.check](before.encode('utf-8')):02X}{after}"
+        summed = before if framing.check_over == "before" else line
+        total = CHECKS[framing.check](summed.encode("utf-8"))
+        text = f"{before}{f'{total:02X}' if framing.check_as == 'hex' else total}{after}"
     return text.encode("utf-8") + ENDS[framing.line_end]
 
 

@@ -2,31 +2,34 @@
 
 A pattern is the line as the printer writes it, with the parts that change in braces: `{z}` is a
 number, `{z:comma}` one with a decimal comma, `{name:word}` a run without spaces, `{note:text}`
-anything up to what follows, `{known:flag}` a yes or no in one of the usual spellings. `...` stands
-for anything. A run of spaces matches any run of spaces. There are no alternatives and no repeats,
-so that no line can make matching slow.
+anything up to what follows, `{known:flag}` a yes or no in one of the usual spellings,
+`{heights:row}` figures side by side with spaces between them. `...` stands for anything. A run of
+spaces matches any run of spaces. There are no alternatives and no repeats, so that no line can make
+matching slow.
 """
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import pairwise
 from typing import Literal
 
 from tallgrain.errors import InputError
 
-Kind = Literal["number", "comma", "word", "text", "flag"]
-Value = float | str | bool
+Kind = Literal["number", "comma", "word", "text", "flag", "row"]
+Value = float | str | bool | tuple[float, ...]
 
 ANYTHING = "..."
 LONGEST_PATTERN, LONGEST_LINE = 300, 2000
-_PART = re.compile(r"\{([a-z_][a-z0-9_]{0,30})(?::(number|comma|word|text|flag))?\}")
+_PART = re.compile(r"\{([a-z_][a-z0-9_]{0,30})(?::(number|comma|word|text|flag|row))?\}")
 # A figure as consoles write it; bounded, so that no run of digits is looked through twice.
 _NUMBER = re.compile(r"[+-]?(?:\d{1,12}(?:\.\d{0,9})?|\.\d{1,9})(?:[eE][+-]?\d{1,2})?")
 _COMMA = re.compile(r"[+-]?(?:\d{1,12}(?:,\d{0,9})?|,\d{1,9})(?:[eE][+-]?\d{1,2})?")
 # Two runs of digits that a comma parts, and nothing more: one figure, or two.
 _PARTED = re.compile(r"(?<![\d.,])[+-]?\d{1,12},\d{1,9}(?:[eE][+-]?\d{1,2})?(?!\d|[.,]\d)")
 _WORD = re.compile(r"[^\s,;:]{1,80}")
+# Only these letters: a line's length stays what it is.
+_LOWER = {ord(a): ord(a.lower()) for a in "ABCDEFGHIJKLMNOPQRSTUVWXYZ"}
 _FLAG = re.compile(r"[A-Za-z0-9]{1,8}")
 _YES = frozenset(("1", "yes", "true", "on", "y", "out", "closed"))
 _NO = frozenset(("0", "no", "false", "off", "n", "in", "open"))
@@ -39,6 +42,7 @@ class _Piece:
     literal: str = ""
     name: str = ""
     kind: Kind = "number"
+    comma: bool = False
 
     @property
     def loose(self) -> bool:
@@ -48,10 +52,11 @@ class _Piece:
 
 @dataclass(frozen=True)
 class Pattern:
-    """One kind of line."""
+    """One kind of line; any_case: its words may be written in letters of either case."""
 
     text: str
     pieces: tuple[_Piece, ...]
+    any_case: bool = False
 
     @property
     def names(self) -> frozenset[str]:
@@ -60,11 +65,15 @@ class Pattern:
 
     def match(self, line: str) -> dict[str, Value] | None:
         """The parts of a line; None where it is another kind of line."""
-        return _match(self.pieces, " ".join(line[:LONGEST_LINE].split()))
+        whole = " ".join(line[:LONGEST_LINE].split())
+        return _match(self.pieces, whole, whole.translate(_LOWER) if self.any_case else whole)
 
 
-def compiled(text: str, where: str = "pattern") -> Pattern:
-    """A pattern from its text. Raises InputError where it can't be one."""
+def compiled(
+    text: str, where: str = "pattern", comma: bool = False, any_case: bool = False
+) -> Pattern:
+    """A pattern from its text; comma: its figures have decimal commas; any_case: letters of either
+    case are the same. Raises InputError where it can't be one."""
     if not text.strip():
         raise InputError("an empty pattern would match nothing.", where, "Give the printer's line.")
     if len(text) > LONGEST_PATTERN:
@@ -80,14 +89,16 @@ def compiled(text: str, where: str = "pattern") -> Pattern:
             rest = rest[dots + len(ANYTHING) :]
         elif part is not None:
             _literal(pieces, rest[: part.start()])
-            kind: Kind = part.group(2) or "number"  # type: ignore[assignment]
-            pieces.append(_Piece(name=part.group(1), kind=kind))
+            kind: Kind = part.group(2) or ("comma" if comma else "number")  # type: ignore[assignment]
+            pieces.append(_Piece(name=part.group(1), kind=kind, comma=comma))
             rest = rest[part.end() :]
         else:
             _literal(pieces, rest)
             rest = ""
     _check(pieces, text, where)
-    return Pattern(text, tuple(pieces))
+    if any_case:
+        pieces = [replace(p, literal=p.literal.translate(_LOWER)) for p in pieces]
+    return Pattern(text, tuple(pieces), any_case)
 
 
 def _literal(pieces: list[_Piece], words: str) -> None:
@@ -101,7 +112,7 @@ def _check(pieces: list[_Piece], text: str, where: str) -> None:
             raise InputError(
                 f"'{text}' has a brace that belongs to no part.",
                 where,
-                "Write {name}, {name:comma}, {name:word}, {name:text} or {name:flag}.",
+                "Write {name}, {name:comma}, {name:word}, {name:text}, {name:flag} or {name:row}.",
             )
     for one, other in pairwise(pieces):
         if not one.literal and not other.literal:
@@ -117,8 +128,8 @@ def _check(pieces: list[_Piece], text: str, where: str) -> None:
         raise InputError(f"'{text}' would match every line.", where, "Put a word of it in.")
 
 
-def _match(pieces: tuple[_Piece, ...], line: str) -> dict[str, Value] | None:
-    """Match all pieces to a whole line.
+def _match(pieces: tuple[_Piece, ...], line: str, seen: str) -> dict[str, Value] | None:
+    """Match all pieces to a whole line; seen: the line as words are looked for in it.
 
     What follows a loose piece is taken where it fits first: if any place fits, that one leaves most
     to what comes after it. So nothing is ever tried again, but the last stretch, which must end
@@ -134,7 +145,7 @@ def _match(pieces: tuple[_Piece, ...], line: str) -> dict[str, Value] | None:
             if last and loose is not None:
                 return found | ({loose.name: line[at:].strip()} if loose.name else {})
         else:
-            placed = _place(stretch, line, at, loose is not None, last)
+            placed = _place(stretch, (line, seen), at, loose is not None, last)
             if placed is None:
                 return None
             begins, ends, read = placed
@@ -148,31 +159,33 @@ def _match(pieces: tuple[_Piece, ...], line: str) -> dict[str, Value] | None:
 
 
 def _place(
-    stretch: tuple[_Piece, ...], line: str, at: int, free: bool, last: bool
+    stretch: tuple[_Piece, ...], lines: tuple[str, str], at: int, free: bool, last: bool
 ) -> tuple[int, int, dict[str, Value]] | None:
     """Where a stretch without loose pieces fits from a place on (just there, unless it is free),
     and what its parts are; the last one must reach the line's end."""
     while True:
-        begins = line.find(stretch[0].literal, at) if free else at
+        begins = lines[1].find(stretch[0].literal, at) if free else at
         if begins < 0:
             return None
-        read = _fits(stretch, line, begins)
-        if read is not None and (not last or read[0] == len(line)):
+        read = _fits(stretch, lines, begins)
+        if read is not None and (not last or read[0] == len(lines[0])):
             return begins, read[0], read[1]
         if not free:
             return None
         at = begins + 1
 
 
-def _fits(stretch: tuple[_Piece, ...], line: str, at: int) -> tuple[int, dict[str, Value]] | None:
+def _fits(
+    stretch: tuple[_Piece, ...], lines: tuple[str, str], at: int
+) -> tuple[int, dict[str, Value]] | None:
     found: dict[str, Value] = {}
     for piece in stretch:
         if piece.literal:
-            if not line.startswith(piece.literal, at):
+            if not lines[1].startswith(piece.literal, at):
                 return None
             at += len(piece.literal)
         else:
-            read = _read(piece, line, at)
+            read = _read(piece, lines[0], at)
             if read is None:
                 return None
             found[piece.name], at = read
@@ -186,17 +199,35 @@ def _read(piece: _Piece, line: str, at: int) -> tuple[Value, int] | None:
     if piece.kind == "word":
         seen = _WORD.match(line, at)
         return (seen.group(), seen.end()) if seen else None
+    if piece.kind == "row":
+        return _row(_COMMA if piece.comma else _NUMBER, line, at)
     seen = _FLAG.match(line, at)
     if seen is None or seen.group().lower() not in _YES | _NO:
         return None
     return seen.group().lower() in _YES, seen.end()
 
 
+def _row(figure: re.Pattern[str], line: str, at: int) -> tuple[Value, int] | None:
+    """Figures side by side; a line has one space between them."""
+    found: list[float] = []
+    end = at
+    while (seen := figure.match(line, at)) is not None:
+        found.append(float(seen.group().replace(",", ".")))
+        end = seen.end()
+        if line[end : end + 1] != " ":
+            break
+        at = end + 1
+    return (tuple(found), end) if found else None
+
+
 _FIELD = re.compile(r"\{([a-z_][a-z0-9_]{0,30})(?:\.(\d))?\}")
 
 
-def filled(template: str, values: Mapping[str, float | str], where: str) -> str:
-    """A template with its fields filled in: `{x.3}` is x with three decimals, `{name}` a word.
+def filled(
+    template: str, values: Mapping[str, float | str], where: str, comma: bool = False
+) -> str:
+    """A template with its fields filled in: `{x.3}` is x with three decimals (with a decimal comma
+    where that is so), `{name}` a word.
 
     Only names are put in; nothing is run. Raises InputError for a field that is not known, or for a
     word that would break the line.
@@ -216,7 +247,8 @@ def filled(template: str, values: Mapping[str, float | str], where: str) -> str:
                 raise InputError(f"'{value}' can't stand in a line.", where, "Use one word.")
             return value
         text = f"{value:.{int(digits or 3)}f}"
-        return text.removeprefix("-") if float(text) == 0 else text
+        text = text.removeprefix("-") if float(text) == 0 else text
+        return text.replace(".", ",") if comma else text
 
     return _FIELD.sub(one, template)
 

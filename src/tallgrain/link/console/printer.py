@@ -7,11 +7,16 @@ apart is another one with every connection, so that nothing rests on it.
 import threading
 import time
 import uuid
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import suppress
 from dataclasses import replace
 
-from tallgrain.core.values import StoredValue
-from tallgrain.errors import LinkError, PrinterRefused, TallGrainError
+import numpy as np
+
+from tallgrain.core.machine.outline import Rectangle
+from tallgrain.core.survey import Floats
+from tallgrain.core.values import UNTOLD, StoredValue
+from tallgrain.errors import LinkError, PrinterRefused, TallGrainError, TrustLost
 from tallgrain.link.console.channel import ConsoleChannel
 from tallgrain.link.console.dialect import Dialect
 from tallgrain.link.console.lease import ConsoleLease
@@ -25,10 +30,15 @@ MOVE_S = 120.0
 TOUCH_S = 90.0
 REFERENCE_S = 240.0
 HEAT_S = 3600.0
+SURVEY_S = 3600.0
 HALT_REPLY_S = 1.5
 # How often the printer is asked how it stands while nothing else is asked.
 WATCH_S = 0.5
 FARTHEST_MM = 1e5
+# What changes nothing but where it stands.
+WAYS = ("go", "lift", "lower", "touch", "rest")
+# Where motions tell where they end, the rest of the state is asked no more often (s).
+FRESH_S = 5.0
 # A name that no printer has for a value of its own.
 NOBODYS = "nobodys_value"
 # How long a device that is gone is waited for when the link is made again.
@@ -46,30 +56,59 @@ class ConsolePrinter:
     ) -> None:
         self.url, self.dialect, self.language = str(url), dialect, dialect.sum
         self._console, self._recorder = url, recorder
+        self.touches = "touch" in dialect.operations
+        self.surveys_alone = "survey" in dialect.operations
         self.on_state: Callable[[PrinterState], None] = lambda state: None
         self._making = threading.Lock()
         self._extended = False
         self._frame, self._referenced = 0, False
         self._met: Place | None = None
-        self._boot = uuid.uuid4().hex[:12]
+        self._number = 0
+        self._said: list[dict[str, Value]] = []
+        self._said_at = -1e9
+        self._aims: dict[str, float] = {}
+        # What is asked for less often, and when it was; the trip height as it was told last.
+        self._more: dict[str, Value] = {}
+        self._more_at = -1e9
+        self._trip: float | None = None
+        self._boot = f"{UNTOLD}{uuid.uuid4().hex[:12]}"
         self._lease = ConsoleLease(self.url, holder)
         self._closed = threading.Event()
         try:
-            self._channel = self._open()
+            self._channel, self.identity = self._first()
         except TallGrainError:
             self._lease.close()
-            raise
-        try:
-            self.identity = self._identify()
-        except TallGrainError:
-            self.close()
             raise
         self._watcher = threading.Thread(target=self._watch, name="watch", daemon=True)
         self._watcher.start()
 
+    def _first(self) -> tuple[ConsoleChannel, Identity]:
+        """The first link. A way that is cut as it opens is opened once more: some devices start
+        when they are, and the second time they have."""
+        for again in (True, False):
+            self._channel = self._open()
+            try:
+                return self._channel, self._identify()
+            except TallGrainError:
+                cut = self._channel.cut
+                self._channel.close()
+                if not (again and cut):
+                    if self._recorder is not None:
+                        self._recorder.close()
+                    raise
+        raise AssertionError("one of both returns or raises")
+
     def _open(self) -> ConsoleChannel:
-        way = opened(self._console, self.dialect.framing.baud)
-        return ConsoleChannel(self.dialect, way, self.url, self._recorder)
+        f = self.dialect.framing
+        way = opened(self._console, f.baud)
+        number = self._number if f.numbering == "on" else 0
+        made = ConsoleChannel(self.dialect, way, self.url, self._recorder, number)
+        try:
+            made.wake()
+        except TallGrainError:
+            made.close()
+            raise
+        return made
 
     def _identify(self) -> Identity:
         told = self._who()
@@ -107,7 +146,8 @@ class ConsolePrinter:
         """Ask how it stands while nothing else is asked, so that silence is noticed."""
         while not self._closed.wait(WATCH_S):
             channel = self._channel
-            if channel.ended is None and channel.idle:
+            heard = time.monotonic() - channel.heard_at < WATCH_S
+            if channel.ended is None and channel.idle and not heard:
                 try:
                     self.on_state(self.state())
                 except TallGrainError:
@@ -133,6 +173,8 @@ class ConsolePrinter:
                 "Its dialect says that it is absent.",
                 reason="absent",
             )
+        if operation not in WAYS:
+            self._more_at = -1e9
         return self._channel.ask(operation, limit_s, True, **values)
 
     # The connection
@@ -160,8 +202,9 @@ class ConsolePrinter:
         """Link again. Raises TrustLost after a restart, LinkError where another printer answers."""
         with self._making:
             self._channel.close()
+            self._number = self._channel.number
             # Where power-ons are not told apart this may be another one.
-            self._boot = uuid.uuid4().hex[:12]
+            self._boot = f"{UNTOLD}{uuid.uuid4().hex[:12]}"
             self._channel = self._when_it_is_back()
             self._settle()
             found = self._identify()
@@ -199,7 +242,36 @@ class ConsolePrinter:
 
     def state(self) -> PrinterState:
         """The printer's state, asked for."""
-        return self._state_of(self._ask("state", ASK_S))
+        if self._can("state_more"):
+            every = self.dialect.operations["state_more"].every_s
+            if time.monotonic() - self._more_at >= every:
+                self._more = _joined(self._ask("state_more", ASK_S))
+                self._more_at = time.monotonic()
+        self._said, self._said_at = self._ask("state", ASK_S), time.monotonic()
+        return self._state_of([self._more, *self._said])
+
+    def _stands(self, reply: list[dict[str, Value]], told: bool) -> PrinterState | None:
+        """The state after a motion: by its own reply where that tells where it stands, else asked
+        for where that is wanted."""
+        fresh = time.monotonic() - self._said_at < FRESH_S
+        here = {"x", "y", "z"} <= _joined(reply).keys()
+        if not here and not told and self._touch_tells:
+            return None
+        if not here and fresh and self._can("place"):
+            reply, here = self._ask("place", ASK_S), True
+        if here and fresh:
+            return self._state_of([self._more, *self._said, *reply])
+        return self.state()
+
+    @property
+    def _touch_tells(self) -> bool:
+        """Whether a touch tells where it was made, so that a way there need not."""
+        if not self.touches:
+            return False
+        one = self.dialect.operations["touch"]
+        patterns = [self.dialect.pattern(line.line) for line in one.lines]
+        patterns += [self.dialect.pattern(one.done)] if one.done else []
+        return any({"x", "y", "z"} <= pattern.names for pattern in patterns)
 
     def _state_of(self, said: list[dict[str, Value]]) -> PrinterState:
         told = _joined(said)
@@ -209,7 +281,7 @@ class ConsolePrinter:
         referenced = bool(told.get("referenced", self._referenced))
         met = self._met
         if "met_z" in told:
-            met = self._place(told, "met_")
+            met = self._trip_at(self._place(told, "met_"), "state")
         frame = int(_number(told, "frame", self._frame))
         return PrinterState(
             boot=str(told.get("boot") or self.identity.boot),
@@ -221,14 +293,19 @@ class ConsolePrinter:
             position=self._place(told),
             extended=bool(told.get("extended", self._extended)),
             tripped=bool(told.get("tripped", False)),
-            nozzle=Heat(_number(told, "nozzle_c", 0), _number(told, "nozzle_to_c", 0)),
-            plate=Heat(_number(told, "plate_c", 0), _number(told, "plate_to_c", 0)),
+            nozzle=self._heat(told, "nozzle"),
+            plate=self._heat(told, "plate"),
             clock_s=_number(told, "clock_s", time.monotonic()),
-            not_kept=int(_number(told, "unkept", 0)),
+            not_kept=int(_number(told, "unkept")) if "unkept" in told else None,
             leave_mm=_number(told, "below_mm", 0),
             printing=bool(told.get("printing", False)),
             supports=supports,
         )
+
+    def _heat(self, told: Mapping[str, Value], name: str) -> Heat:
+        """One heater; a target that is not told is the one that was asked for over this link."""
+        aim = _told(told, f"{name}_to_c")
+        return Heat(_told(told, f"{name}_c"), self._aims.get(name) if aim is None else aim)
 
     def _place(self, told: Mapping[str, Value], before: str = "") -> Place:
         place = Place(*(_number(told, f"{before}{axis}") for axis in "xyz"))
@@ -246,23 +323,20 @@ class ConsolePrinter:
         told = _joined(self._move("reference", REFERENCE_S, down=down_mm))
         self._referenced = True
         if "met_z" in told:
-            self._met = self._place(told, "met_")
+            self._met = self._trip_at(self._place(told, "met_"), "reference")
         return self.state()
 
-    def go(self, x: float, y: float, z: float) -> PrinterState:
+    def go(self, x: float, y: float, z: float, told: bool = True) -> PrinterState | None:
         """Straight move."""
-        self._move("go", MOVE_S, x=x, y=y, z=z)
-        return self.state()
+        return self._stands(self._move("go", MOVE_S, x=x, y=y, z=z), told)
 
-    def lift(self, mm: float) -> PrinterState:
+    def lift(self, mm: float, told: bool = True) -> PrinterState | None:
         """Away from the plate."""
-        self._move("lift", MOVE_S, mm=mm)
-        return self.state()
+        return self._stands(self._move("lift", MOVE_S, mm=mm), told)
 
     def lower(self, mm: float) -> PrinterState:
         """Toward the plate."""
-        self._move("lower", MOVE_S, mm=mm)
-        return self.state()
+        return self._stands(self._move("lower", MOVE_S, mm=mm), True) or self.state()
 
     def leave_below(self, mm: float) -> PrinterState:
         """Leave to go below z = 0."""
@@ -280,9 +354,41 @@ class ConsolePrinter:
         told = _joined(self._move("touch", TOUCH_S, floor=floor))
         z = _number(told, "z")
         if "x" in told and "y" in told:
-            return self._place(told)
+            return self._trip_at(self._place(told), "touch")
         here = self.state().position
-        return replace(here, z=z)
+        return self._trip_at(replace(here, z=z), "touch")
+
+    def survey_by_itself(self, box: Rectangle, columns: int, rows: int) -> Floats:
+        """A grid that it surveys by itself."""
+        asked = {"x0": box.x0, "y0": box.y0, "x1": box.x1, "y1": box.y1}
+        counts = {"columns": float(columns), "rows": float(rows)}
+        said = self._move("survey", SURVEY_S, **asked, **counts)
+        one = self.dialect.operations["survey"]
+        places = [[_number(line, axis) for axis in "xyz"] for line in said if "x" in line]
+        found = [row for line in said if isinstance(row := line.get("heights"), tuple)]
+        if not places:
+            if len(found) != rows or any(len(row) != columns for row in found):
+                raise LinkError(
+                    f"it told {len(found)} rows, where {rows} of {columns} were asked for.",
+                    self.url,
+                    "Look at the pattern of its survey's lines. Nothing is stored.",
+                )
+            if one.rows_from == "rear":
+                found.reverse()
+            x, y = np.meshgrid(
+                np.linspace(box.x0, box.x1, columns), np.linspace(box.y0, box.y1, rows)
+            )
+            places = np.column_stack([x.ravel(), y.ravel(), np.ravel(found)]).tolist()
+        made = np.array(places, dtype=float)
+        made[:, 2] -= 0.0 if one.taken_off else self.trip_height()
+        return made
+
+    def _trip_at(self, told: Place, operation: str) -> Place:
+        """Where it tripped; some consoles tell it with the stored trip height taken off."""
+        if not self.dialect.operations[operation].taken_off:
+            return told
+        trip = self._trip if self._trip is not None else self.trip_height()
+        return replace(told, z=told.z + trip)
 
     def rest(self, seconds: float) -> PrinterState:
         """Wait in place."""
@@ -306,9 +412,10 @@ class ConsolePrinter:
 
     def heat(self, nozzle_c: float | None, plate_c: float | None) -> PrinterState:
         """Set targets."""
-        for operation, target in (("heat_nozzle", nozzle_c), ("heat_plate", plate_c)):
+        for name, target in (("nozzle", nozzle_c), ("plate", plate_c)):
             if target is not None:
-                self._move(operation, ASK_S, c=target)
+                self._move(f"heat_{name}", ASK_S, c=target)
+                self._aims[name], self._more_at = target, -1e9
         return self.state()
 
     def wait_for_heat(self) -> PrinterState:
@@ -321,6 +428,13 @@ class ConsolePrinter:
             state = self.state()
             if state.nozzle.settled and state.plate.settled:
                 return state
+            if state.nozzle.now_c is None or state.plate.now_c is None:
+                raise PrinterRefused(
+                    "the printer does not tell how warm it is.",
+                    "printer",
+                    "Wait there until it is, then go on without warming.",
+                    reason="untold",
+                )
             if time.monotonic() > until:
                 raise PrinterRefused(
                     "a heater does not get warm.", "printer", reason="heater_stuck"
@@ -342,19 +456,24 @@ class ConsolePrinter:
         """All that it stores, in its own names and signs beside ours."""
         if not self._can("values"):
             return ()
-        meanings = {stored.name: meaning for meaning, stored in self.dialect.values.items()}
+        same = str.lower if self.dialect.framing.any_case else str
+        meanings = {same(stored.name): m for m, stored in self.dialect.values.items()}
         found = []
         for line in self._ask("values", ASK_S):
-            name = str(line.get("name", ""))
-            meaning = meanings.get(name, "")
-            live = _number(line, "live")
-            kept, default = (_number(line, k, live) for k in ("kept", "default"))
-            ours, unit = [live, kept, default], ""
-            if meaning:
+            for name, live, kept, default in _told_values(line, self.dialect):
+                meaning = meanings.get(same(name), "")
+                if not meaning:
+                    found.append(StoredValue(name, "", live, kept, live, kept, default))
+                    continue
                 stored = self.dialect.values[meaning]
-                ours = [stored.ours(meaning, v) for v in ours]
+                now = stored.ours(meaning, live)
+                later, first = (
+                    None if v is None else stored.ours(meaning, v) for v in (kept, default)
+                )
                 unit = {"um": "µm", "deg": "°", "inch": "in"}.get(stored.unit, stored.unit)
-            found.append(StoredValue(name, meaning, live, kept, ours[0], ours[1], ours[2], unit))
+                if meaning == "trip_height":
+                    self._trip = now
+                found.append(StoredValue(name, meaning, live, kept, now, later, first, unit))
         return tuple(found)
 
     def set_value(self, meaning: str, ours: float) -> None:
@@ -364,7 +483,22 @@ class ConsolePrinter:
             raise PrinterRefused(f"the printer stores no {meaning}.", "printer", reason="bad_value")
         if meaning == "trip_height" or meaning in GEOMETRY:
             self._lose_place()
-        self._move("set_value", ASK_S, name=stored.name, value=stored.theirs(meaning, ours))
+        value = stored.theirs(meaning, ours)
+        self._trip = None
+        if stored.set:
+            others = {
+                m: v.live for m in self.dialect.values for v in self.values() if v.meaning == m
+            }
+            line = self.dialect.line_of(stored.set, {**others, "value": value})
+            self._channel.ask_in("set_value", (line,), ASK_S, True)
+        else:
+            self._move("set_value", ASK_S, name=stored.name, value=value)
+        if stored.when_kept:
+            self.keep_values()
+
+    def take_for_referenced(self) -> None:
+        """Whoever stands there says that it knows its place; for a printer that does not tell."""
+        self._referenced = True
 
     def ask_refused(self) -> None:
         """Ask for something that must be refused: a value that nobody has, a motor likewise."""
@@ -379,8 +513,18 @@ class ConsolePrinter:
         return self.state()
 
     def keep_values(self) -> None:
-        """Keep."""
-        self._move("keep", ASK_S)
+        """Keep; a printer that starts again by it is linked to anew."""
+        if not (self._can("keep") and self.dialect.operations["keep"].restarts):
+            self._move("keep", ASK_S)
+            return
+        with suppress(LinkError):
+            self._move("keep", ASK_S)
+            self._settle()
+            self.state()
+        if self._channel.ended is not None:
+            with suppress(TrustLost):
+                self.reconnect()
+        self._lose_place()
 
     def halt(self) -> None:
         """Stop at once. Returns when the printer confirmed; raises LinkError where it can't."""
@@ -397,6 +541,23 @@ def _joined(said: list[dict[str, Value]]) -> dict[str, Value]:
     for line in said:
         made.update(line)
     return made
+
+
+def _told_values(
+    line: Mapping[str, Value], dialect: Dialect
+) -> Iterator[tuple[str, float, float | None, float | None]]:
+    """Name, live, kept and default (in the printer's own figures) of each value that a line tells:
+    one by its name, or several by their meanings."""
+    if "name" in line:
+        yield str(line["name"]), _number(line, "live"), _told(line, "kept"), _told(line, "default")
+    for meaning, stored in dialect.values.items():
+        if meaning in line:
+            yield stored.name, _number(line, meaning), None, None
+
+
+def _told(told: Mapping[str, Value], name: str) -> float | None:
+    """A figure; None where it is not told."""
+    return _number(told, name) if name in told else None
 
 
 def _number(told: Mapping[str, Value], name: str, default: float | None = None) -> float:

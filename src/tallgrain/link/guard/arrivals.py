@@ -15,6 +15,8 @@ from tallgrain.link.protocol import Place, Printer, PrinterState
 ARRIVES_MM = 0.1
 # A lift that ends at the end of travel is told twice the same before it is believed.
 STILL_S = 0.05
+# What was answered so lately is not asked again.
+LATELY_S = 1.0
 
 
 class Motions:
@@ -28,6 +30,7 @@ class Motions:
         # Raises where nothing but lifts may move; else how far it rose to find out (mm).
         self.before_down: Callable[[], float] = lambda: 0.0
         self._stood: PrinterState | None = None
+        self._stood_at = 0.0
 
     def look(self) -> PrinterState:
         """Where it stands now, believed as it is told: a person or a print may have moved it."""
@@ -43,20 +46,25 @@ class Motions:
         known = [state for state in (self._stood, told) if state is not None]
         return self._take(max(known, key=lambda s: s.clock_s)) if told else self.look()
 
-    def go(self, x: float, y: float, z: float) -> PrinterState:
-        """Straight to a place."""
+    def go(self, x: float, y: float, z: float, to_touch: bool = False) -> PrinterState:
+        """Straight to a place; `to_touch`: a touch is made there next, and tells where it was."""
         self.before_down()
         before = self._leaving()
-        state = self.printer.go(x, y, z)
+        state = self.printer.go(x, y, z, not to_touch)
+        if state is None:
+            return self._take(replace(before, position=Place(x, y, z)))
         self._same_frame(before, state)
         self._near("go there", Place(x, y, z), state.position)
         return self._take(state)
 
-    def lift(self, mm: float, to_the_end: bool = False) -> PrinterState:
-        """Away from the plate; `to_the_end`: the end of travel may come first."""
+    def lift(self, mm: float, to_the_end: bool = False, to_touch: bool = False) -> PrinterState:
+        """Away from the plate; `to_the_end`: the end of travel may come first; `to_touch`: the next
+        motion is a touch at this place, and tells where it was."""
         was = self._leaving()
         before = was.position
-        state = self.printer.lift(mm)
+        state = self.printer.lift(mm, to_the_end or not to_touch)
+        if state is None:
+            return self._take(replace(was, position=replace(before, z=before.z + mm)))
         self._same_frame(was, state)
         rise = state.position.z - before.z
         if to_the_end and -ARRIVES_MM < rise < mm - ARRIVES_MM:
@@ -136,8 +144,11 @@ class Motions:
         """Wait in place until the targets are reached."""
         return self._stayed(self._leaving(), self.printer.wait_for_heat())
 
-    def still(self) -> PrinterState:
-        """Where it stands, after something that moves nothing."""
+    def still(self, lately: bool = False) -> PrinterState:
+        """Where it stands, after something that moves nothing; `lately`: what it answered a moment
+        ago counts."""
+        if lately and self._stood is not None and time.monotonic() - self._stood_at < LATELY_S:
+            return self._stood
         return self._stayed(self._leaving(), self.printer.state())
 
     def _stayed(self, was: PrinterState, state: PrinterState) -> PrinterState:
@@ -152,7 +163,7 @@ class Motions:
         return was
 
     def _take(self, state: PrinterState) -> PrinterState:
-        self._stood = state
+        self._stood, self._stood_at = state, time.monotonic()
         return state
 
     def _same_frame(self, was: PrinterState, state: PrinterState) -> None:

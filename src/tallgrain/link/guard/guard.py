@@ -10,7 +10,9 @@ import math
 from collections.abc import Callable, Mapping
 from functools import partial
 
+from tallgrain.core.machine.outline import Rectangle
 from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.survey import Floats
 from tallgrain.core.values import StoredValue, same, unit_of
 from tallgrain.errors import (
     EarlyTrip,
@@ -34,6 +36,8 @@ RETOUCH_MM = 2.0
 # past where the trip is expected.
 NEAR_LOOK_MM, HANGS_FREE_MM, FEELS_MM, FEEL_MM, FELT_MM = 2.6, 0.3, 3.0, 0.03, 1.0
 LEAST_TRIP_MM = 0.3
+# What a look has to leave where the printer is let survey by itself.
+SELF_ROOM_MM = 5.0
 # So much of the way past the trip may be held back for a plate that is higher at the datum.
 HIGHER_SHARE = 0.35
 # A nozzle that is the probe itself has to arrive: it may press by so much (mm).
@@ -124,6 +128,7 @@ class Guard:
         """
         self.trust.refuse_after_halt()
         self.trust.refuse_unproven()
+        self.trust.refuse_touchless()
         self.trust.refuse_blind()
         self.trust.refuse_hot_nozzle()
         if self.trust.frame is not None:
@@ -224,6 +229,37 @@ class Guard:
         self.lift(HOP_MM)
         self._check_reference(state.reference_touch)
         return state
+
+    def let_survey(self, box: Rectangle, columns: int, rows: int) -> Floats:
+        """Let the printer survey by itself: nothing bounds it but its own care, so it is done on a
+        look and on nothing older, and what is believed of its height ends with it. Probe points and
+        heights (n, 3), mm.
+
+        Raises GuardRefused without a look that leaves SELF_ROOM_MM, a reference or a proven
+        console; whatever the link raises. A halt stays on its way at once.
+        """
+        self.trust.refuse_after_halt()
+        self.trust.refuse_unproven()
+        self.trust.refuse_hot_nozzle()
+        seen = self.trust.clearance_mm
+        if seen is None or seen < SELF_ROOM_MM:
+            raise GuardRefused(
+                f"a look is due: at least {SELF_ROOM_MM:g} mm between nozzle and plate.",
+                self.printer.identity.name,
+                "Raise the nozzle, read the clearance, and give it.",
+            ).with_option("Run it again with --clearance-mm MM.")
+        if not self.trust.motions.look().referenced:
+            raise GuardRefused(
+                "the printer does not know where it is.",
+                self.printer.identity.name,
+                "Reference it at its own panel, raise it, look again, and say so.",
+            )
+        self.trust.looks.forget()
+        self.trust.forget()
+        found = self.trust.moved(lambda: self.printer.survey_by_itself(box, columns, rows))
+        self.trust.look()
+        self.lift(HOP_MM)
+        return found
 
     def expect_racked(self, mm: float) -> None:
         """After power-off one side may stand higher by so much (mm): travel higher, and feel the
@@ -374,7 +410,7 @@ class Guard:
         self.rise_to_travel()
         dx, dy = self.sheet.probe.offset
         self.floors.room = None
-        state = self.trust.moved(lambda: self.trust.motions.go(x - dx, y - dy, self.trust.z))
+        state = self.trust.moved(lambda: self.trust.motions.go(x - dx, y - dy, self.trust.z, True))
         self.trust.z = state.position.z
         return self._touch_here(Place(x - dx, y - dy, self.trust.z), more, laid_mm)
 
@@ -412,7 +448,11 @@ class Guard:
     def _touch_here(
         self, at: Place | None = None, more: bool = False, laid_mm: float = 0.0
     ) -> float:
-        where = at if at is not None else self.trust.moved(self.trust.motions.still).position
+        where = (
+            at
+            if at is not None
+            else self.trust.moved(lambda: self.trust.motions.still(lately=True)).position
+        )
         floor, high = self.floor_at(where.x, where.y), self.floors.expected(where.x, where.y)[1]
         if self.trust.z <= floor:
             raise GuardRefused(
@@ -433,17 +473,19 @@ class Guard:
             self.floors.laid_z = max(self.floors.laid_z, tripped.z)
         else:
             self.floors.note(tripped)
-        self.lift(RETOUCH_MM if more else self._travel_z() - tripped.z + self.floors.slack)
+        self.lift(RETOUCH_MM if more else self._travel_z() - tripped.z + self.floors.slack, more)
         return tripped.z
 
     # Up, and the probe
 
-    def lift(self, mm: float) -> None:
-        """Away from the plate; allowed without trust, never after a halt."""
+    def lift(self, mm: float, to_touch: bool = False) -> None:
+        """Away from the plate; allowed without trust, never after a halt. `to_touch`: the next
+        motion touches the same place."""
         self.trust.refuse_after_halt()
         top = self.sheet.travel.z[1]
         ends = self.trust.frame is None or self.trust.z + mm > top - ENDS_MM
-        self.trust.z = self.trust.moved(lambda: self.trust.motions.lift(mm, ends)).position.z
+        state = self.trust.moved(lambda: self.trust.motions.lift(mm, ends, to_touch))
+        self.trust.z = state.position.z
 
     def retract(self) -> None:
         """Probe away; a carried one is proven to be off."""

@@ -11,7 +11,7 @@ from collections.abc import Callable
 from contextlib import suppress
 
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.errors import LinkSilent, NotProven, PrinterRefused, TallGrainError
+from tallgrain.errors import LinkError, LinkSilent, NotProven, PrinterRefused, TallGrainError
 from tallgrain.link.guard.arrivals import Motions
 from tallgrain.link.protocol import Place, PrinterState, Provable
 
@@ -64,9 +64,11 @@ class Proof:
     def odd_heat(self, state: PrinterState) -> str:
         """A temperature that a cold printer can't have, in words; "" where there is none."""
         odd = [
-            f"{name} {heat.now_c:.0f} °C"
+            f"{name} {heat.words}"
             for name, heat in (("nozzle", state.nozzle), ("plate", state.plate))
-            if not heat.target_c and not ROOM_C[0] <= heat.now_c <= ROOM_C[1]
+            if heat.now_c is not None
+            and not heat.heats
+            and not ROOM_C[0] <= heat.now_c <= ROOM_C[1]
         ]
         return " and ".join(odd)
 
@@ -139,7 +141,14 @@ class Proof:
                 "refusal",
                 "Teach the line by which it says no.",
             )
-        after = self.printer.state()
+        try:
+            after = self.printer.state()
+        except LinkError as lost:
+            raise NotProven(
+                f"it is out of step after a no: {lost.what}",
+                "refusal",
+                "Look whether a closing line follows its no.",
+            ) from None
         if _apart(before.position, after.position) > SAME_MM or before.boot != after.boot:
             raise NotProven(
                 "it is out of step after a no: it told another place.",

@@ -158,6 +158,7 @@ class Trust:
         first = self.motions.look().position
         rose = self.motions.lift(TRY_MM, to_the_end=True).position.z - first.z
         self._tried = True
+        self.z += max(rose, 0.0)
         return max(rose, 0.0)
 
     @property
@@ -257,14 +258,30 @@ class Trust:
                 "Take them away, then say so (F12, hands clear).",
             )
 
+    def refuse_touchless(self) -> None:
+        """A printer that only surveys by itself is sent nowhere down from here."""
+        if not self.printer.touches:
+            raise GuardRefused(
+                "this printer knows no single bounded touch: it only surveys by itself.",
+                self.printer.identity.name,
+                "Reference it at its own panel, raise it, and let it survey by itself.",
+            )
+
     def refuse_hot_nozzle(self) -> None:
         probe = self.sheet.probe
         if probe.kind != "nozzle":
             return
         nozzle = self.printer.state().nozzle
-        if max(nozzle.now_c, nozzle.target_c) > probe.hottest_c + 2.0:
+        if nozzle.now_c is None:
             raise JobError(
-                f"the nozzle is at {nozzle.now_c:.0f} °C (target {nozzle.target_c:.0f}), too hot "
+                "the printer does not tell how hot its nozzle is: it may be too hot to touch the "
+                "plate with.",
+                self.printer.identity.name,
+                "Teach the line that tells it; without it the nozzle is no probe here.",
+            )
+        if nozzle.hot(probe.hottest_c + 2.0):
+            raise JobError(
+                f"the nozzle is at {nozzle.words} (target {nozzle.aim_c or 0:.0f}), too hot "
                 "to touch the plate with.",
                 self.printer.identity.name,
                 f"Let it cool to {probe.hottest_c:.0f} °C and wipe the tip, then try again.",

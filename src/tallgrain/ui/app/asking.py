@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QInputDialog, QMessageBox
 from tallgrain.errors import OtherComputer, TallGrainError, printable
 from tallgrain.link.connect import dialect_names
 from tallgrain.link.console.transport import devices
+from tallgrain.procedures.by_itself import WARNING
 from tallgrain.ui.app.keys import KEYS
 from tallgrain.ui.session.state import LinkState
 
@@ -43,6 +44,18 @@ class Asking:
         assert made is not None
         made.clicked.connect(lambda: act())
         box.open()
+
+    def by_itself(self) -> None:
+        """Let the printer survey by itself: what that is, is told before."""
+        motion = self._window.session.motion
+        self._offer(
+            "The printer surveys by itself",
+            WARNING,
+            "Look how far the nozzle stands above the plate first, and say so on the bench.",
+            "Begin: my hand is at the switch",
+            motion.let_survey,
+            "Leave it",
+        )
 
     def say(self, words: str) -> None:
         """Tell something that is no fault."""
@@ -131,12 +144,12 @@ class Asking:
         s = self._window.session
         state = s.state if s.link is LinkState.UP and not s.busy else None
         s.motion.set_hands(True)
-        if state is None or max(state.plate.now_c, state.nozzle.now_c) < HOT_C:
+        if state is None or not (state.plate.hot(HOT_C) or state.nozzle.hot(HOT_C)):
             return
         self._offer(
             "Hands in",
-            f"The plate is at {state.plate.now_c:.0f} °C and the nozzle at "
-            f"{state.nozzle.now_c:.0f} °C. Nothing moves until you say that your hands are clear.",
+            f"Plate: {state.plate.words}, nozzle: {state.nozzle.words}. Nothing moves "
+            "until you say that your hands are clear.",
             "",
             "Heaters off, let it cool",
             lambda: s.set_heat(0.0, 0.0),

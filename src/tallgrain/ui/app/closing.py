@@ -50,7 +50,7 @@ def may_close(window: "Window") -> bool:
     if s.busy:
         told = "The printer is at work. Closing breaks it off and raises the nozzle."
         return bool(_ask(window, told, "Break off and close"))
-    hot = up and s.state is not None and (s.state.nozzle.target_c > 0 or s.state.plate.target_c > 0)
+    hot = up and s.state is not None and (s.state.nozzle.heats or s.state.plate.heats)
     if not hot:
         return True
     answer = _ask(window, "The heaters are on.", "Switch off and close", "Close, leave them on")

@@ -140,12 +140,22 @@ class Menus:
             ("Survey &cold, then hot", "cold_hot", ""),
         ):
             self.add(survey, words, lambda r=rounds: window.survey_pair(r), keys)
+        alone = self.add(
+            survey, "Let the printer survey by itself …", window.asking.by_itself, "Ctrl+Shift+B"
+        )
+        self.acts.need(alone, self._by_itself)
         for words, take, keys in (
             ("&I read this clearance", ClearanceRow.take, "Ctrl+"),
             ("This &fits under the nozzle", lambda row: row.take_fit(True), "Ctrl+Shift+"),
         ):
             seen = self.add(survey, words, partial(window.take_clearance, take))
             seen.setShortcuts([QKeySequence(f"{keys}Return"), QKeySequence(f"{keys}Enter")])
+
+    def _by_itself(self) -> str:
+        s = self._session
+        if not s.ready or s.printer is None:
+            return "it is not linked, or at work"
+        return "" if s.printer.surveys_alone else "what speaks for it knows no survey of its own"
 
     def _view_menu(self) -> None:
         view, surface = self.menu("&View"), self._window.surface

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 
-from PyQt6.QtWidgets import QComboBox, QGridLayout, QLineEdit
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QLineEdit
 
 from tallgrain.link.console.teaching import Lesson
 from tallgrain.ui.widgets.parts import label
@@ -20,6 +20,7 @@ class Framing(QGridLayout):
         self.ends = line_edit("The line that ends a reply", "ok")
         self.busy = line_edit("The line that says it is still at it", "")
         self.no = line_edit("A line that is a no; {sentence:text} is told", "")
+        self.then_ends = QCheckBox("after a no the reply ends as usual")
         self.length, self.z = QComboBox(), QComboBox()
         for words, unit in UNITS:
             self.length.addItem(words, unit)
@@ -38,6 +39,8 @@ class Framing(QGridLayout):
         for i, (words, part) in enumerate(fields):
             self.addWidget(label(words, role="muted"), i // 2, 2 * (i % 2))
             self.addWidget(part, i // 2, 2 * (i % 2) + 1)
+        self.addWidget(self.then_ends, 3, 2, 1, 2)
+        self.then_ends.toggled.connect(lambda _: changed())
         for edit in (self.name, self.ends, self.busy, self.no):
             edit.editingFinished.connect(changed)
         for box in (self.length, self.z):
@@ -47,10 +50,27 @@ class Framing(QGridLayout):
         """Put what the fields say into a lesson."""
         lesson.name = self.name.text().strip() or "Mine"
         lesson.done = self.ends.text().strip() or "ok"
-        lesson.busy = tuple(w for w in (self.busy.text().strip(),) if w)
+        lesson.busy = tuple(w.strip() for w in self.busy.text().split(" | ") if w.strip())
         no = self.no.text().strip()
-        lesson.troubles = ((no, ""),) if no else ()
+        first = {"line": no, **({"then_done": True} if self.then_ends.isChecked() else {})}
+        # A lesson that was opened may know more kinds of no than the one that is shown.
+        kept = {k: v for k, v in (lesson.troubles or ({},))[0].items() if k == "reason"}
+        lesson.troubles = ((*({**first, **kept},), *lesson.troubles[1:])) if no else ()
         lesson.length, lesson.z = self.length.currentData(), self.z.currentData()
+
+    def show_lesson(self, lesson: Lesson) -> None:
+        """Show what a lesson says."""
+        self.name.setText(lesson.name)
+        self.ends.setText(lesson.done)
+        self.busy.setText(" | ".join(lesson.busy))
+        no = lesson.troubles[0] if lesson.troubles else {}
+        self.no.setText(no.get("line", ""))
+        self.no.setCursorPosition(0)
+        self.then_ends.blockSignals(True)
+        self.then_ends.setChecked(bool(no.get("then_done")))
+        self.then_ends.blockSignals(False)
+        self.length.setCurrentIndex(max(self.length.findData(lesson.length), 0))
+        self.z.setCurrentIndex(max(self.z.findData(lesson.z), 0))
 
 
 def line_edit(name: str, text: str) -> QLineEdit:

@@ -14,26 +14,59 @@ from PyQt6.QtWidgets import (
     QLineEdit,
     QListWidget,
     QPlainTextEdit,
+    QScrollArea,
+    QTabWidget,
     QVBoxLayout,
     QWidget,
 )
 
-from tallgrain.errors import TallGrainError
+from tallgrain.errors import InputError, TallGrainError
 from tallgrain.link.connect import dialect_folder
-from tallgrain.link.console.dialect import OPERATIONS
+from tallgrain.link.console import parts
+from tallgrain.link.console.dialect import parse_dialect
+from tallgrain.link.console.parts import OPERATIONS, Operation
 from tallgrain.link.console.pattern import Sweep, swept
 from tallgrain.link.console.record import replayed
-from tallgrain.link.console.teaching import PROOF_MM, Lesson, RawConsole
+from tallgrain.link.console.teaching import (
+    PROOF_MM,
+    Lesson,
+    RawConsole,
+    parts_of,
+    parts_text,
+    said_text,
+)
 from tallgrain.link.console.transport import ConsoleUrl, devices, opened
-from tallgrain.textio import unwritable, write_text
+from tallgrain.textio import read_text, unwritable, write_text
 from tallgrain.ui.app import theme
 from tallgrain.ui.dialogs.framing import Framing, line_edit
+from tallgrain.ui.dialogs.taught_values import TaughtValues
 from tallgrain.ui.session.worker import Worker
+from tallgrain.ui.widgets.form import Form
 from tallgrain.ui.widgets.parts import amount, button, label, put, tell
 
 US, PRINTER = "→ ", "  "
 PARTS = ("z", "x", "y", "met_z", "nozzle_c", "nozzle_to_c", "plate_c", "plate_to_c", "live", "kept")
-MOST_LINES = 5000
+MOST_LINES, LARGEST = 5000, 1 << 20
+# Settings that stand on pages of their own, by their names in link.console.parts.
+WAYS = ("limit_s", "taken_off", "restarts", "every_s", "rows_from", "parts")
+TRAVEL = tuple(n for n in parts.Framing.model_fields if n not in ("done", "busy"))
+UNITS = ("temperature", "time", "x", "y")
+
+
+def _asked(
+    console: RawConsole, framing: parts.Framing, operation: str, lines: tuple[str, ...]
+) -> tuple[str, list[str]]:
+    said: list[str] = []
+    for line in lines:
+        said += console.ask(line, framing)
+    return operation, said
+
+
+def _scrolled(page: QWidget) -> QScrollArea:
+    area = QScrollArea()
+    area.setWidgetResizable(True)
+    area.setWidget(page)
+    return area
 
 
 class TeachingDialog(QDialog):
@@ -48,6 +81,9 @@ class TeachingDialog(QDialog):
         self.lesson = Lesson()
         self.console: RawConsole | None = None
         self._replayed: list[str] = []
+        # The file as it was read or written here last; the value that is set to what it is.
+        self._file = ""
+        self._was = "", 0.0
         # What was swept, by operation and line.
         self._sweeps: dict[tuple[str, str], list[Sweep]] = {}
         self.worker = Worker(self)
@@ -102,21 +138,43 @@ class TeachingDialog(QDialog):
         column = QVBoxLayout()
         self.framing = Framing(self._framing)
         column.addLayout(self.framing)
-        middle = QHBoxLayout()
+        operations = QWidget()
+        middle = QHBoxLayout(operations)
+        middle.setContentsMargins(0, 6, 0, 0)
         self.list = QListWidget()
         self.list.setAccessibleName("Operations: proven, taught, missing")
         self.list.setFixedWidth(210)
         self.list.currentRowChanged.connect(self._choose)
         middle.addWidget(self.list)
         middle.addLayout(self._operation(), 1)
-        column.addLayout(middle, 1)
+        self.ways = Form(Operation, WAYS, self._way)
+        self.travel = Form(parts.Framing, TRAVEL, self._framing)
+        self.units = Form(parts.Units, UNITS, self._framing)
+        ways, lines = QWidget(), QWidget()
+        own = QVBoxLayout(ways)
+        own.addWidget(self.ways)
+        own.addStretch(1)
+        put(QVBoxLayout(lines), self.travel, self.units)
+        self.values = TaughtValues(self._do, self._set_same)
+        self.tabs = QTabWidget()
+        for page, words in (
+            (operations, "Operations"),
+            (_scrolled(ways), "Its own ways"),
+            (_scrolled(lines), "How lines travel"),
+            (_scrolled(self.values), "Values"),
+        ):
+            self.tabs.addTab(page, words)
+        column.addWidget(self.tabs, 1)
         self.said = label(role="safety", wrap=True)
         column.addWidget(self.said)
         row = QHBoxLayout()
+        self.reopen = button("&Open a dialect …")
+        self.reopen.clicked.connect(self.ask_dialect)
         self.save = button("&Save this dialect", "primary")
         self.save.clicked.connect(self.save_dialect)
         self.shut = button("Close")
         self.shut.clicked.connect(self.close)
+        row.addWidget(self.reopen)
         row.addWidget(self.save, 1)
         row.addWidget(self.shut)
         column.addLayout(row)
@@ -196,7 +254,7 @@ class TeachingDialog(QDialog):
             return
         self._write(US + words)
         self.line.clear()
-        self.worker.do("ask", partial(self.console.ask, words))
+        self.worker.do("ask", partial(self.console.ask, words, self.lesson.lines))
 
     def ask_session(self) -> None:
         """A recorded session instead of a printer."""
@@ -213,6 +271,28 @@ class TeachingDialog(QDialog):
                     self._replayed.append(said.line)
         except TallGrainError as error:
             tell(self.said, str(error))
+
+    def ask_dialect(self) -> None:
+        """A saved dialect, to be taught more."""
+        folder = str(dialect_folder())
+        name, _ = QFileDialog.getOpenFileName(self, "A dialect", folder, "Dialect (*.toml)")
+        if name:
+            self.load_dialect(Path(name))
+
+    def load_dialect(self, path: Path) -> None:
+        """Go on teaching a saved dialect."""
+
+        def act() -> str:
+            text = read_text(path, LARGEST)
+            self.lesson = Lesson.of(parse_dialect(text, path.name))
+            self._file = text
+            self.framing.show_lesson(self.lesson)
+            self.travel.show_values(self.lesson.framing)
+            self.units.show_values(self.lesson.units)
+            self._choose(0)
+            return f"{self.lesson.name} is open: nothing of it counts as tried here."
+
+        self._do(act)
 
     def close_console(self) -> None:
         """Let go of it."""
@@ -236,17 +316,31 @@ class TeachingDialog(QDialog):
 
     def _choose(self, _: int) -> None:
         one = self.lesson.operations.get(self.operation)
+        self.tabs.setTabText(1, f"{self.operation.replace('_', ' ').capitalize()}: its ways")
         tell(self.head, self.operation.replace("_", " "))
         needs = ", ".join(f"{{{n}}}" for n in sorted(OPERATIONS[self.operation]))
         tell(self.needs, f"its line is told {needs}" if needs else "its line is told nothing more")
         self.sends.setPlainText("\n".join(one.send) if one else "")
-        self.says.setPlainText("\n".join(one.says) if one else "")
+        self.says.setPlainText("\n".join(said_text(s) for s in one.says) if one else "")
         self.own_end.setText(one.done if one else "")
+        more = dict(one.more) if one else {}
+        more["parts"] = parts_text(more.get("parts", {}))
+        self.ways.show_values(more)
         self.refresh()
 
     def _framing(self) -> None:
         self.framing.take(self.lesson)
+        self.lesson.framing, self.lesson.units = self.travel.values(), self.units.values()
+        try:
+            self.lesson.lines  # noqa: B018 - raises what can't be
+        except TallGrainError as error:
+            tell(self.said, str(error))
         self.refresh()
+
+    def _way(self) -> None:
+        """What the chosen operation does in its own way: taught again with it, where it is."""
+        if self.operation in self.lesson.operations:
+            self._do(self._teach)
 
     def take_swept(self) -> None:
         """The figure that is swept in the transcript becomes a part of a pattern."""
@@ -281,15 +375,18 @@ class TeachingDialog(QDialog):
     def teach_it(self) -> None:
         """Teach what is written."""
 
-        def act() -> str:
-            send, says = (
-                tuple(w.strip() for w in edit.toPlainText().splitlines() if w.strip())
-                for edit in (self.sends, self.says)
-            )
-            self.lesson.teach(self.operation, send, says, self.own_end.text().strip())
-            return "Taught. Try it where it is harmless."
+        self._do(self._teach)
 
-        self._do(act)
+    def _teach(self) -> str:
+        send, says = (
+            tuple(w.strip() for w in edit.toPlainText().splitlines() if w.strip())
+            for edit in (self.sends, self.says)
+        )
+        more = self.ways.values()
+        if told := parts_of("\n".join(more.pop("parts", ()))):
+            more["parts"] = told
+        self.lesson.teach(self.operation, send, says, self.own_end.text().strip(), **more)
+        return "Taught. Try it where it is harmless."
 
     def leave_out(self) -> None:
         """It can't do that."""
@@ -310,19 +407,24 @@ class TeachingDialog(QDialog):
                 return self.lesson.tried(self.operation, self._replayed)
             for line in lines:
                 self._write(US + line)
-            self.worker.do("try", partial(self._asked, self.console, self.operation, lines))
+            asked = partial(_asked, self.console, self.lesson.lines, self.operation, lines)
+            self.worker.do("try", asked)
             return "Trying …"
 
         self._do(act)
 
-    @staticmethod
-    def _asked(
-        console: RawConsole, operation: str, lines: tuple[str, ...]
-    ) -> tuple[str, list[str]]:
-        said: list[str] = []
-        for line in lines:
-            said += console.ask(line)
-        return operation, said
+    def _set_same(self, name: str) -> str:
+        """Set a value to what it is, then ask for all of them: what is told tells whether."""
+        lines = self.lesson.lines_to_set(name)
+        if self.console is None:
+            raise InputError("no console is open.", "values", "Open one, and try ‘values’.")
+        self._was = name, self.lesson.told[name]
+        both = (*lines, *self.lesson.operations["values"].send)
+        for line in both:
+            self._write(US + line)
+        asked = partial(_asked, self.console, self.lesson.lines, "values", both)
+        self.worker.do("same", asked)
+        return "Setting it to what it is …"
 
     def measured(self) -> None:
         """What the builder's ruler says of the move up."""
@@ -340,7 +442,14 @@ class TeachingDialog(QDialog):
                 folder.mkdir(parents=True, exist_ok=True)
             except OSError as error:
                 raise unwritable(folder, error) from None
+            if path.exists() and read_text(path, LARGEST) != self._file:
+                raise InputError(
+                    "another dialect of this name is there, or it was changed elsewhere.",
+                    str(path),
+                    "Nothing was written. Open that one, or give this one another name.",
+                )
             write_text(path, text)
+            self._file = text
             return f"Saved as {path}. Link with ?dialect={name}."
 
         self._do(act)
@@ -362,6 +471,10 @@ class TeachingDialog(QDialog):
             if operation == "lift" and "Understood" in words:
                 words = f"Understood. Measure: did it rise by {PROOF_MM:g} mm? Type what you see."
             tell(self.said, words)
+        elif name == "same" and isinstance(result, tuple):
+            self.lesson.told.pop(self._was[0], None)
+            self.lesson.tried(*result)
+            tell(self.said, self.lesson.was_set(*self._was))
         self.refresh()
 
     def refresh(self) -> None:
@@ -381,6 +494,7 @@ class TeachingDialog(QDialog):
         operation = self.operation
         self.try_it.setEnabled(self.lesson.may_try(operation) is None)
         self.proof.setVisible(operation == "lift")
+        self.values.refresh(self.lesson)
         self.save.setEnabled(all(state != "missing" for _, state in rows))
 
     def sweep_text(self, words: str) -> None:

@@ -58,7 +58,7 @@ class Care(QObject):
     def hot(self) -> bool:
         """Whether a heater is on."""
         state = self._session.state
-        return state is not None and (state.nozzle.target_c > 0 or state.plate.target_c > 0)
+        return state is not None and (state.nozzle.heats or state.plate.heats)
 
     @property
     def heaters_off_in_s(self) -> float | None:

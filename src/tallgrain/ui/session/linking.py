@@ -173,7 +173,7 @@ class Linking(QObject):
                 s.problem = s.guard.unknown()
 
     def _note_soak(self, state: PrinterState) -> None:
-        if state.plate.target_c == 0 or not state.plate.settled:
+        if not state.plate.heats or not state.plate.settled:
             self._soak_from = None
         elif self._soak_from is None:
             self._soak_from = state.clock_s

@@ -11,10 +11,11 @@ from typing import TYPE_CHECKING, Any
 from PyQt6.QtCore import QObject
 
 from tallgrain.clock import now
-from tallgrain.core.plan.grid import Plan
+from tallgrain.core.plan.grid import Plan, box_within
 from tallgrain.errors import Halted, LinkError, LookAgain, TallGrainError, TrustLost
 from tallgrain.link.guard.guard import Guard
 from tallgrain.link.protocol import PrinterState
+from tallgrain.procedures.by_itself import survey_by_itself
 from tallgrain.procedures.events import (
     BreakOff,
     Happened,
@@ -156,6 +157,23 @@ class Motion(QObject):
         chosen = replace(s.chosen, rounds=rounds or s.chosen.rounds)
         measured = partial(self._survey, guard, plan, chosen, token)
         self.worker.play("survey", partial(self._play_and_look, measured))
+
+    def let_survey(self) -> None:
+        """Let the printer survey by itself, as many columns and rows as are chosen."""
+        s = self._session
+        guard, sheet = s.guard, s.sheet
+        if guard is None or sheet is None:
+            return
+        grid = s.chosen.columns, s.chosen.rows
+        box = box_within(sheet)
+
+        def routine(token: BreakOff) -> Iterator[object]:
+            conditions = s.plate_sheet, s.soak_min
+            return survey_by_itself(guard, s.ledger, box, grid, now, *conditions)
+
+        self.play(
+            "a survey by the printer itself", routine, lambda e: None, lambda r: s.show_newest()
+        )
 
     def _own_motion(self, plan: Plan, phase: str) -> BreakOff:
         """From now on Tall Grain owns a motion; the token that ends it."""

@@ -97,6 +97,11 @@ class ValuesWork(QObject):
         """Meanings of live values that power-off would take."""
         return self._book.not_kept
 
+    @property
+    def untold(self) -> list[str]:
+        """Meanings of those of which the printer does not tell whether they are kept."""
+        return self._book.untold
+
     def ours(self, meaning: str) -> float | None:
         """What the printer holds live, in our sign."""
         return self._book.ours(meaning)

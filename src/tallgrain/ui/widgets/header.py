@@ -98,7 +98,8 @@ class Header(QFrame):
         soak = s.soak_min
         self._tell("soaked", f"{soak:.0f} min" if soak is not None else "–")
         kept = state.not_kept if state else 0
-        self._tell("not kept", count_of(kept, "value") if kept else "none", bool(kept))
+        unkept = "not told" if kept is None else count_of(kept, "value") if kept else "none"
+        self._tell("not kept", unkept, bool(kept))
         self.pill.tell(*self._state())
         self.stop_button.setEnabled(s.guard is not None)
 

@@ -19,8 +19,12 @@ def mm(value: float | None, digits: int = 3, signed: bool = False) -> str:
     return "+" + text if signed else text
 
 
-def degrees_c(now: float, target: float) -> str:
+def degrees_c(now: float | None, target: float | None) -> str:
     """A temperature and where it is going."""
+    if now is None:
+        return "not told"
+    if target is None:
+        return f"{now:.0f} °C"
     if target <= 0:
         return f"{now:.0f} °C, off"
     return f"{now:.0f} → {target:.0f} °C"

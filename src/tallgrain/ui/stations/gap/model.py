@@ -95,8 +95,8 @@ class GaugeWork(GapWork):
         state = self._session.state
         return {
             "sheet": self._session.plate_sheet,
-            "nozzle_c": round(state.nozzle.target_c) if state else None,
-            "plate_c": round(state.plate.target_c) if state else None,
+            "nozzle_c": state.nozzle.aim_c if state else None,
+            "plate_c": state.plate.aim_c if state else None,
             "soak_min": self._session.soak_min,
         }
 
@@ -117,7 +117,7 @@ class GaugeWork(GapWork):
         """Whether nozzle and plate are as they are when printing."""
         state = self._session.state
         return state is not None and all(
-            abs(heat.now_c - wanted) <= 3.0
+            heat.now_c is not None and abs(heat.now_c - wanted) <= 3.0
             for heat, wanted in ((state.nozzle, self.aim.nozzle_c), (state.plate, self.aim.plate_c))
             if wanted > 0
         )
@@ -152,7 +152,7 @@ class GaugeWork(GapWork):
         grows = settles = 0.0
         if state is not None:
             grows = still_grows(state.nozzle.now_c, state.nozzle.target_c)
-            if state.plate.target_c > 0:
+            if state.plate.heats:
                 settles = still_settles(session.soak_min, self.aim.soak_min)
         return GaugeLoop(
             self.t_set,

@@ -107,9 +107,7 @@ class GapStation(Station):
         waits = (unsure and needs_height) or self._hands_first
         self.act.setEnabled(not waits or self._raise_first)
         state = s.state
-        heat = (
-            f"nozzle {state.nozzle.now_c:.0f} °C, plate {state.plate.now_c:.0f} °C" if state else ""
-        )
+        heat = f"nozzle {state.nozzle.words}, plate {state.plate.words}" if state else ""
         on = f", {s.plate_sheet} sheet" if s.plate_sheet else ""
         tell(
             self.subject,

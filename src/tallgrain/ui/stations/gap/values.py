@@ -172,6 +172,8 @@ class LedgerPage(QWidget):
             words = "What the printer holds is read when it is linked."
         elif clashes:
             words = f"{count_of(clashes, 'conflict')}: two places disagree."
+        elif work.untold:
+            words = f"Whether {count_of(len(work.untold), 'value')} is kept it does not tell."
         elif work.not_kept:
             words = f"{count_of(len(work.not_kept), 'value')} would be gone after power-off."
         else:
@@ -194,7 +196,9 @@ class LedgerPage(QWidget):
         row.addWidget(label(figure(one.held.meaning, one.held.live), "head"))
         box.column.addLayout(row)
         rust = "rust" if one.state in RUST_STATES else "muted"
-        kept = "" if one.held.saved else f", kept is {figure(one.held.meaning, one.held.kept)}"
+        kept = ""
+        if not one.held.saved and one.held.kept is not None:
+            kept = f", kept is {figure(one.held.meaning, one.held.kept)}"
         why = f": {one.last.why}" if one.last is not None else ""
         box.column.addWidget(label(f"{one.state}{kept}{why}", rust, wrap=True))
         box.setToolTip(f"{value.name} = {mm(value.live)} {value.unit}: {meaning_words(value)}")

@@ -146,7 +146,9 @@ class HandoverWork(QObject):
             made.append(
                 (
                     NAMES[meaning],
-                    sided_figure(meaning, value.ours_kept),
+                    sided_figure(meaning, value.ours_kept)
+                    if value.ours_kept is not None
+                    else "not told",
                     sided_figure(meaning, value.ours),
                     one.state,
                     why,
@@ -163,8 +165,10 @@ class HandoverWork(QObject):
         if sheet is None or not rows:
             raise InputError("no values were read yet.", "card", "Link to the printer first.")
         told = tuple(
-            (name, kept, self.values.held[m].name, f"{self.values.held[m].kept:g}", state)
-            for (name, kept, _, state, _), m in zip(rows, self.values.standings(), strict=True)
+            (name, kept, held.name, "not told" if held.kept is None else f"{held.kept:g}", state)
+            for (name, kept, _, state, _), held in zip(
+                rows, (self.values.held[m] for m in self.values.standings()), strict=True
+            )
         )
         write_report(
             path,

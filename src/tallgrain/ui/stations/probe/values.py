@@ -88,7 +88,10 @@ class ValuesPage(QWidget):
     def _box(self, value: StoredValue) -> QFrame:
         box = Panel(10)
         box.column.setSpacing(4)
-        kept = "" if abs(value.live - value.kept) < 1e-9 else f", NOT kept ({mm(value.kept)})"
+        if value.kept is None:
+            kept = ", kept not told"
+        else:
+            kept = "" if abs(value.live - value.kept) < 1e-9 else f", NOT kept ({mm(value.kept)})"
         box.column.addWidget(label(f"{value.name}: {mm(value.live)} {value.unit}{kept}", "head"))
         box.column.addWidget(label(f"Means: {meaning_words(value)}.", wrap=True))
         sheet = self._session.sheet

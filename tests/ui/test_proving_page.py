@@ -23,7 +23,10 @@ def shot(window, name):
 @pytest.fixture
 def at_console(bench, standin, qtbot):
     def sit_down(url_of=lambda made: made.url, machine="Rye"):
-        made = standin("--machine", machine, "--seed", "3", link="hazel")
+        made = standin(
+            "--machine", machine, "--seed", "3", "--console", "sorrel", "--trait", "unasked",
+            "--trait", "exponent", link="json"
+        )  # fmt: skip
         window, _ = bench(link=False)
         s = window.session
         demo.put_sheet(s.ledger, machine)
@@ -96,13 +99,13 @@ def test_a_console_is_proven_by_keys(at_console, qtbot):
 
 
 def test_a_wrong_lesson_is_found_told_and_kept(at_console, qtbot, home):
-    text = resources.files("tallgrain").joinpath("assets/dialects/hazel.toml").read_text()
+    text = resources.files("tallgrain").joinpath("assets/dialects/sorrel.toml").read_text()
     folder = dialect_folder()
     folder.mkdir(parents=True, exist_ok=True)
-    wrong = text.replace('send = ["G91", "G1 Z{mm.4}"]', 'send = ["G91", "G1 Z-{mm.4}"]')
+    wrong = text.replace('send = ["up {mm.4}"]', 'send = ["down {mm.4}"]')
     assert wrong != text
-    (folder / "mine.toml").write_text(wrong.replace('name = "Hazel"', 'name = "Mine"'))
-    window, made = at_console(lambda made: made.url.replace("hazel", "mine"))
+    (folder / "mine.toml").write_text(wrong.replace('name = "Sorrel"', 'name = "Mine"'))
+    window, made = at_console(lambda made: made.url.replace("sorrel", "mine"))
     s, page = window.session, window.probe.prove
     press(window, Qt.Key.Key_F5)
     walk(window, made, qtbot)
@@ -111,7 +114,7 @@ def test_a_wrong_lesson_is_found_told_and_kept(at_console, qtbot, home):
     assert "asked to rise by 0.20 mm" in str(s.problem)
     assert "Not so, at 'up'" in page.state.text() and not page.work.proven
     s.linking.unlink()
-    s.linking.link_to(made.url.replace("hazel", "mine"))
+    s.linking.link_to(made.url.replace("sorrel", "mine"))
     qtbot.waitUntil(lambda: s.link.value == "up", timeout=10_000)
     assert not s.guard.trust.proven and s.forbidden() is not None
     assert made.truth()["gap_mm"] > 35 and made.truth()["strikes"] == []

@@ -1,0 +1,1 @@
+"""The console languages of a stand-in, each of its own making."""
