@@ -263,3 +263,18 @@ def test_plans_of_every_kind_and_a_purge_line(tmp_path):
     swapped.write_text("x,y,z\n" + "\n".join(f"{y},{x},0" for x in (5, 200) for y in (5, 240)))
     told = tallgrain("import", swapped, "--machine", "Millet", check=2).stderr
     assert "beside Millet's plate" in told and as_json("surveys") == []
+
+
+def test_handing_over_by_words_is_remembered_and_checked(home, tmp_path):
+    begun = tmp_path / "begin.txt"
+    words = ("routine", "handover", "--machine", "Barley")
+    tallgrain(*words, "--dialect", "medlar", "--soak-min", "3", "--out", begun, check=0)
+    again = as_json(*words)
+    assert again["dialect"] == "medlar" and again["start"] == begun.read_text()
+    assert "wait 180000" in again["start"] and "nothing was measured" in again["today"][0]
+    assert tallgrain(*words, "--check", begun, check=0).stdout
+    begun.write_text(begun.read_text().replace("seek the plate within 300000\n", ""))
+    assert "not safe" in tallgrain(*words, "--check", begun, check=2).stderr
+    assert "no way 'half'" in tallgrain(*words, "--compensation", "half", check=2).stderr
+    assert "no words for" in tallgrain(*words, "--dialect", "sorrel", check=2).stderr
+    assert as_json(*words)["dialect"] == "medlar"  # what can't be written is not chosen

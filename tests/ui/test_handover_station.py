@@ -89,7 +89,11 @@ def test_the_start_text_follows_what_is_chosen_and_is_remembered(handover, qtbot
     assert costs["recall"].error_mm > costs["area"].error_mm
     assert "min a print" in station.evidence.text()
     again = type(work)(window.session, window.probe.work, window.values, window.drift.work)
-    assert again.policy == work.policy and again.dialect_name == "medlar" and again.with_values
+    assert (
+        again.chosen == work.chosen
+        and again.chosen.dialect == "medlar"
+        and again.chosen.with_values
+    )
 
 
 def test_a_start_text_from_elsewhere_is_checked(handover, qtbot, tmp_path):

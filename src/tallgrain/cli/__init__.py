@@ -3,6 +3,7 @@
 import sys
 
 from tallgrain.cli import (
+    handing_over,
     judging,
     looking_back,
     machines,
@@ -21,6 +22,7 @@ from tallgrain.errors import TallGrainError, printable
 
 __all__ = [
     "app",
+    "handing_over",
     "judging",
     "looking_back",
     "machines",

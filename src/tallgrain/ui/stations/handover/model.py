@@ -1,24 +1,21 @@
 """The Handover station's model: what the printer does not know yet, and how prints should begin."""
 
 from collections.abc import Sequence
-from dataclasses import asdict, replace
 from datetime import datetime
+from functools import partial
 from pathlib import Path
-from typing import cast, get_args
 
 import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from tallgrain import __version__
 from tallgrain.clock import now
-from tallgrain.core.handover.check import Finding, findings
-from tallgrain.core.handover.policy import Compensation, Cost, Policy, costs, steps_of
-from tallgrain.core.values import KEPT, PROVEN, SETTING, unit_of
+from tallgrain.core.handover.check import Finding
+from tallgrain.core.handover.policy import Cost, costs
 from tallgrain.errors import InputError, TallGrainError
-from tallgrain.journal.records import StartPolicy, ValueChanged
 from tallgrain.link.connect import dialect_named, dialect_names
 from tallgrain.link.console.dialect import Dialect
-from tallgrain.link.console.starts import read_start, write_start
+from tallgrain.procedures.handover import Chosen, StartBook, checked, start_text, summary
 from tallgrain.ui.session.drift_work import DriftWork
 from tallgrain.ui.session.probe_work import ProbeWork
 from tallgrain.ui.session.session import Session
@@ -26,8 +23,6 @@ from tallgrain.ui.session.timers import follow
 from tallgrain.ui.session.values_work import ValuesWork
 from tallgrain.ui.widgets.value_words import NAMES, sided_figure
 from tallgrain.ui.widgets.words import count_of, day_time, mm
-
-EVERY = 10
 
 
 class HandoverWork(QObject):
@@ -41,24 +36,19 @@ class HandoverWork(QObject):
         super().__init__(session)
         self._session, self._probe, self.values, self._drift = session, probe, values, drift
         self.began = now()
-        self.policy, self.every, self.dialect_name = Policy(), EVERY, "hazel"
-        self.with_values = False
         self._other()
         follow(self.changed, values.changed, drift.changed)
         session.printer_changed.connect(self._other)
 
     def _other(self) -> None:
         """Another printer: the policy that was chosen for it last."""
-        self.policy, self.every = Policy(), EVERY
-        if (seen := self._session.journal.newest(StartPolicy)) is not None:
-            f = seen.figures
-            way = f.compensation if f.compensation in get_args(Compensation) else "nothing"
-            self.policy = Policy(
-                cast(Compensation, way), f.nozzle_c, f.plate_c, f.soak_min, f.clean, f.level
-            )
-            self.every, self.dialect_name = f.every, f.dialect
-            self.with_values = f.with_values
+        self._book = StartBook(self._session.journal)
         self.changed.emit()
+
+    @property
+    def chosen(self) -> Chosen:
+        """How prints begin from now on."""
+        return self._book.chosen
 
     # How a print begins
 
@@ -71,34 +61,23 @@ class HandoverWork(QObject):
     def dialect(self) -> Dialect | None:
         """The one that the text is written in; None where it can't be read any more."""
         try:
-            return dialect_named(self.dialect_name)
+            return dialect_named(self.chosen.dialect)
         except InputError:
             return None
 
-    def choose(self, policy: Policy, every: int, dialect: str, with_values: bool) -> None:
+    def choose(self, chosen: Chosen) -> None:
         """Begin prints so from now on; remembered."""
-        chosen = (policy, every, dialect, with_values)
-        if chosen == (self.policy, self.every, self.dialect_name, self.with_values):
-            return
-        self.policy, self.every, self.dialect_name, self.with_values = chosen
-        record = StartPolicy(
-            **asdict(policy), every=every, dialect=dialect, with_values=with_values
-        )
-        self._session.enter(record, "", "chosen")
-        self.changed.emit()
+        if self._session.kept(partial(self._book.choose, chosen)):
+            self.changed.emit()
 
     def text(self) -> str:
         """The start text. Raises InputError where it can't be written."""
         sheet, dialect = self._session.sheet, self.dialect
         if sheet is None or dialect is None:
             raise InputError(
-                f"there is no dialect '{self.dialect_name}'.", "start", "Choose another one."
+                f"there is no dialect '{self.chosen.dialect}'.", "start", "Choose another one."
             )
-        policy = self.policy
-        if self.with_values and (trip := self.values.ours("trip_height")) is not None:
-            policy = replace(policy, values={"trip_height": trip})
-        title = f"{sheet.name}: how a print begins, by Tall Grain {__version__}"
-        return write_start(dialect, steps_of(policy, sheet), title)
+        return start_text(self.chosen, sheet, dialect, self.values.ours("trip_height"))
 
     def costs(self) -> tuple[Cost, ...]:
         """What each way costs and leaves, by the season's own figures."""
@@ -116,9 +95,8 @@ class HandoverWork(QObject):
             bump = float(np.nanmax(np.abs(seen))) if np.isfinite(seen).any() else None
             grows = season.drift.slow.rate if season.drift.slow is not None else None
             age = (now() - season.drift.times[-1]).total_seconds() / 86400
-        return costs(
-            sheet, self.every, None, bump, grows, age, scatter, self._drift.prints_per_day or 1.0
-        )
+        every, a_day = self.chosen.every, self._drift.prints_per_day or 1.0
+        return costs(sheet, every, None, bump, grows, age, scatter, a_day)
 
     # Other start texts
 
@@ -127,13 +105,11 @@ class HandoverWork(QObject):
         sheet, dialect = self._session.sheet, self.dialect
         if sheet is None or dialect is None:
             return (), "Choose a printer and a dialect first."
-        read = read_start(dialect, text)
-        ledger = {m: s.last.after for m, s in self.values.standings().items() if s.last is not None}
-        found = findings(read.lines, sheet, ledger)
-        told = f"{count_of(len(read.lines), 'line')} understood as {dialect.name}"
-        if read.unknown:
-            told += f", {read.unknown} not: nothing is said of those"
-        return found, f"{read.damage} {told}.".strip()
+        seen = checked(text, sheet, dialect, self.values.book)
+        told = f"{count_of(seen.understood, 'line')} understood as {dialect.name}"
+        if seen.unknown:
+            told += f", {seen.unknown} not: nothing is said of those"
+        return seen.found, f"{seen.damage} {told}.".strip()
 
     # The card, and the evening's end
 
@@ -195,23 +171,9 @@ class HandoverWork(QObject):
         sheet, s = self._session.sheet, self._session
         if sheet is None:
             return []
-        lines = []
-        made = [h for h in s.ledger.heads(sheet.name) if h.taken_at >= self.began]
-        for head in made:
-            state = "" if head.state == "complete" else ", broken off"
-            lines.append(f"measured: survey {head.ident}, {count_of(head.points, 'point')}{state}")
-        changes = s.journal.read(ValueChanged)
-        done = [e for e in changes if e.at >= self.began and e.outcome != SETTING]
-        for seen in done:
-            f, name = seen.figures, NAMES.get(seen.item, seen.item)
-            verb = "kept" if seen.outcome in (KEPT, PROVEN) else seen.outcome
-            lines.append(
-                f"{verb}: {name} {mm(f.before)} → {mm(f.after)} {unit_of(seen.item)}, {seen.note}"
-            )
-        if not lines:
-            lines.append("nothing was measured or changed in this sitting yet")
-        if self.values.not_kept:
-            lines.append(f"not kept yet: {', '.join(NAMES[m] for m in self.values.not_kept)}")
+        lines = summary(
+            s.ledger, s.journal, self.began, self.values.not_kept, lambda m: NAMES.get(m, m), mm
+        )
         season = self._drift.season
         if season is not None and season.drift.idents:
             lines.append(f"next time: {season.advice[:1].lower()}{season.advice[1:]}")

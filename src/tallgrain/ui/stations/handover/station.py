@@ -16,6 +16,7 @@ from PyQt6.QtWidgets import (
 )
 
 from tallgrain.errors import TallGrainError
+from tallgrain.procedures.handover import Chosen
 from tallgrain.textio import open_regular, write_text
 from tallgrain.ui.app import theme
 from tallgrain.ui.session.timers import follow
@@ -192,7 +193,7 @@ class HandoverStation(Station):
     def _choose(self) -> None:
         work = self.work
         policy = replace(
-            work.policy,
+            work.chosen.policy,
             compensation=self.way.currentData(),
             nozzle_c=self.nozzle.value(),
             plate_c=self.plate.value(),
@@ -200,7 +201,9 @@ class HandoverStation(Station):
             clean=self.clean.isChecked(),
             level=self.level.isChecked(),
         )
-        work.choose(policy, self.every.value(), self.spoken.currentData(), self.own.isChecked())
+        work.choose(
+            Chosen(policy, self.every.value(), self.spoken.currentData(), self.own.isChecked())
+        )
 
     def copy_text(self) -> None:
         """The whole text to the clipboard."""
@@ -309,12 +312,12 @@ class HandoverStation(Station):
 
     def _offer(self) -> None:
         work = self.work
-        p = work.policy
+        p = work.chosen.policy
         if [self.spoken.itemData(i) for i in range(self.spoken.count())] != work.dialects:
             self.spoken.clear()
             for name in work.dialects:
                 self.spoken.addItem(f"written as {name.capitalize()}", name)
-        self.spoken.setCurrentIndex(max(self.spoken.findData(work.dialect_name), 0))
+        self.spoken.setCurrentIndex(max(self.spoken.findData(work.chosen.dialect), 0))
         self.way.setCurrentIndex(self.way.findData(p.compensation))
         for box, value in (
             (self.nozzle, p.nozzle_c),
@@ -324,14 +327,14 @@ class HandoverStation(Station):
             if not box.hasFocus():
                 box.setValue(value)
         if not self.every.hasFocus():
-            self.every.setValue(work.every)
+            self.every.setValue(work.chosen.every)
         self.every.setEnabled(p.compensation == "whole")
         sheet = self._session.sheet
         self.level.setEnabled(sheet is not None and len(sheet.supports) > 1)
         for check, on in (
             (self.clean, p.clean),
             (self.level, p.level),
-            (self.own, work.with_values),
+            (self.own, work.chosen.with_values),
         ):
             check.setChecked(on)
         tell(self.evidence, "\n".join(cost_words(c) for c in work.costs()))
