@@ -6,10 +6,9 @@ import sys
 import threading
 import time
 
-from standins import Standin, looked_down, shipped_sheet
+from standins import Standin, guard_on, looked_down, shipped_sheet
 from tallgrain.errors import TallGrainError
 from tallgrain.link.connect import connected
-from tallgrain.link.guard.guard import Guard
 
 LINES = 1_000_000
 # Reads a recording in a process of its own, so that its memory is its own too.
@@ -35,7 +34,7 @@ def test_a_touch_over_a_pseudo_terminal(benchmark, tell):
     for link in ("json", "hazel", "medlar"):
         made = Standin(link=link)
         printer = connected(made.url, "The bench")
-        guard = Guard(printer, shipped_sheet("Barley"))
+        guard = guard_on(printer, shipped_sheet("Barley"))
         guard.extend()
         guard.touch_at(100.0, 100.0)
         took = []
@@ -60,7 +59,7 @@ def test_a_halt_in_mid_touch_on_each_link(benchmark, tell):
         printer = connected(made.url, "The bench")
         delays = []
         for _ in range(40):
-            guard = Guard(printer, shipped_sheet("Barley"))
+            guard = guard_on(printer, shipped_sheet("Barley"))
             looked_down(made, guard)
 
             def touch(guard=guard):

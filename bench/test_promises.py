@@ -7,9 +7,8 @@ import time
 
 import pytest
 
-from standins import Standin, shipped_sheet
+from standins import Standin, guard_on, shipped_sheet
 from tallgrain.link.connect import connected
-from tallgrain.link.guard.guard import Guard
 
 SIZE = 10_000_000
 # In a process of its own, so that its memory is its own too.
@@ -68,7 +67,7 @@ def test_what_checking_arrivals_adds_to_a_touch(benchmark, tell):
     """A touch by the guard against the same motions asked of the printer itself."""
     made = Standin(link="json")
     printer = connected(made.url, "The bench")
-    guard = Guard(printer, shipped_sheet("Barley"))
+    guard = guard_on(printer, shipped_sheet("Barley"))
     guard.reference()
     guard.extend()
     guard.touch_at(100.0, 100.0)

@@ -10,6 +10,7 @@ os.environ["TALLGRAIN_HOME"] = tempfile.mkdtemp()
 
 from PyQt6.QtCore import QEventLoop, QPointF, QRectF, Qt, QTimer
 from PyQt6.QtGui import QImage, QPainter
+from PyQt6.QtTest import QTest
 
 from tallgrain.demo import at_hands, put_sheet
 from tallgrain.link.connect import SHIPPED
@@ -67,11 +68,6 @@ def main():
     spin(lambda: s.link.value == "up" and s.back.compared is not None)
     rest(1)
     shoot("surface")
-    window.hands_in()
-    spin(lambda: s.guard.hands_in)
-    rest(0.6)
-    shoot("hands-in")
-    window.hands_clear()
     s.printer.heat(170.0, 70.0)
     spin(lambda: s.state.plate.target_c > 0)
     spin(lambda: s.state.nozzle.settled and s.state.plate.settled)
@@ -90,6 +86,30 @@ def main():
     looking_back(shoot)
     stations(shoot)
     consoles(shoot)
+    own_printer(shoot)
+
+
+def own_printer(shoot):
+    """A printer of one's own, described from an empty home."""
+    window = make_window(Ledger.open(Path(tempfile.mkdtemp())), Path(tempfile.mkdtemp()))
+    window.resize(1280, 800)
+    window.show()
+    window.activateWindow()
+    shoot.window = window
+    window.new_printer()
+    page = window.machine.describing
+    QTest.keyClicks(page.name, "Teasel")
+    window.primary()
+    for box in (page.width_mm, page.depth_mm):
+        box.setValue(235)
+    window.primary()
+    page.kind.tiles["contact_pin"].click()
+    window.primary()
+    page.screws.tiles["four"].click()
+    rest(0.5)
+    shoot("describing")
+    window.may_close = lambda: True
+    window.close()
 
 
 def consoles(shoot):

@@ -139,9 +139,9 @@ def tallgrain(*words, check=None, env=None, cwd=None):
     return done
 
 
-def as_json(*words):
+def as_json(*words, env=None):
     """Run a verb with --json and read its one document."""
-    return json.loads(tallgrain(*words, "--json", check=0).stdout)
+    return json.loads(tallgrain(*words, "--json", check=0, env=env).stdout)
 
 
 def shipped_sheet(name):

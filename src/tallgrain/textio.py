@@ -9,6 +9,7 @@ import io
 import json
 import math
 import os
+import re
 import stat
 import tempfile
 import tomllib
@@ -119,6 +120,8 @@ def parse_toml(text: str, where: str) -> dict[str, Any]:
     """TOML whose depth and digits are bounded. Raises InputError."""
     if len(text) > LARGEST_SHEET:
         raise InputError(f"it is larger than {LARGEST_SHEET / 1e6:g} MB.", where, "Thin it.")
+    if _chained(text) > DEEPEST:
+        raise _too_deep(where)
     try:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
@@ -129,6 +132,18 @@ def parse_toml(text: str, where: str) -> dict[str, Any]:
         raise InputError("a whole number has too many digits.", where, "Give fewer.") from None
     check_bounded(data, where)
     return data
+
+
+_LINK = re.compile(r"""(?:(?<![\w-])[\w-]{1,80}|"[^"\n]{0,80}"|'[^'\n]{0,80}')[ \t]*\.[ \t]*""")
+
+
+def _chained(text: str) -> int:
+    """The longest chain of names with dots between: the parser's time grows with its square."""
+    longest = run = end = 0
+    for found in _LINK.finditer(text):
+        run = run + 1 if found.start() == end else 1
+        end, longest = found.end(), max(longest, run)
+    return longest
 
 
 _Chain = tuple[Any, ...]

@@ -1,11 +1,15 @@
+from itertools import product
+
 import numpy as np
 import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
+from tallgrain.core.machine import describe
 from tallgrain.core.machine.areas import areas
 from tallgrain.core.machine.findings import findings
 from tallgrain.core.machine.reach import Reach
+from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.grid import grid_plan, parse_count
 from tallgrain.errors import InputError
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
@@ -170,3 +174,32 @@ def test_findings_say_what_cannot_be(old, new, grave, said):
     assert any(said in f.sentence and f.grave is grave for f in found), found
     assert [f.grave for f in found] == sorted((f.grave for f in found), reverse=True)
     assert not any(f.grave for f in findings(parse_sheet(BARLEY, "x")))
+
+
+@pytest.mark.parametrize("moves", describe.MOTORS)
+def test_whatever_is_answered_makes_a_printer_that_can_be(moves):
+    """Every combination of the drawn answers is a sheet without a grave word against it; what is
+    not answered is assumed, and nothing that is stands in the list for long."""
+    kinds = ("contact_pin", "switch_arm", "proximity", "carried", "nozzle")
+    for motors, shape, kind, screws in product(
+        describe.MOTORS[moves], ("rectangle", "disc"), kinds, ("none", "three", "four", "six")
+    ):
+        basics = describe.Basics("Teasel", moves, motors, shape, (235, 180), (0, 0))
+        made = describe.basics_document(basics)
+        made = describe.with_screws(describe.with_probe(made, kind), screws)
+        made = describe.nothing_kept_out(made)
+        sheet = MachineSheet.model_validate(made)
+        assert not [f for f in findings(sheet) if f.grave], (motors, shape, kind, screws)
+        assert set(sheet.assumed) <= set(describe.WORDS)
+        counts = {"none": 0, "three": 3, "four": 4, "six": 6}
+        assert len(sheet.adjusters) == counts[screws]
+        assert len(sheet.supports) == (0 if motors == 1 or moves == "towers" else motors)
+        moved = {**made, "travel": {**made["travel"], "x": [-5, 300]}}
+        assert describe.still_assumed(made, moved) == [a for a in sheet.assumed if a != "travel"]
+    for wrong, said in (
+        (describe.Basics("", moves), "name"), (describe.Basics("Rye", moves, size=(0, 5)), "be"),
+        (describe.Basics("Rye", moves, motors=7), "motors"), (describe.Basics("a/b"), "name"),
+        (describe.Basics("oats"), "already"),
+    ):  # fmt: skip
+        with pytest.raises(InputError, match=said):
+            describe.basics_document(wrong, ["Oats"])

@@ -12,7 +12,7 @@ from test_survey_files import NOON  # noqa: F401
 
 from tallgrain.clock import now
 from tallgrain.core.survey import Survey
-from tallgrain.errors import JobError, TallGrainError
+from tallgrain.errors import InputError, JobError, TallGrainError
 from tallgrain.formats.delta_json import read_delta
 from tallgrain.formats.files import read_survey, survey_of_text, write_survey
 from tallgrain.formats.gap_json import read_gap
@@ -23,7 +23,7 @@ from tallgrain.formats.values_json import read_values
 from tallgrain.link.connect import SHIPPED
 from tallgrain.link.console.dialect import parse_dialect
 from tallgrain.link.console.record import replayed
-from tallgrain.textio import read_text, write_text
+from tallgrain.textio import DEEPEST, parse_toml, read_text, write_text
 
 GAP = {
     "format": "tallgrain-gap", "version": 1, "trip_height_mm": 1.79, "z_step_mm": 0.0025,
@@ -206,3 +206,13 @@ def test_writing_keeps_modes_and_follows_no_link(tmp_path, umask):
         assert sorted(p.name for p in tmp_path.iterdir()) == ["link", "new"]
     finally:
         os.umask(before)
+
+
+@pytest.mark.parametrize("link", ["a.", '"a b" . ', "'a'. ", "a-b\t.\t"])
+def test_a_chain_of_names_is_refused_before_it_is_parsed(link):
+    """A parser's time may grow with the square of a chain's length: none of ours is long."""
+    for count, said in ((DEEPEST + 1, "nested"), (200_000, "nested")):
+        text = link * min(count, 900_000 // len(link)) + "b = 1\n"
+        with pytest.raises(InputError, match=said):
+            parse_toml(text, "keys")
+    assert parse_toml("a." * 5 + "b = 1\nnote = '" + "1.5 " * 99 + "'\n", "keys")

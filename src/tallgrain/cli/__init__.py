@@ -15,6 +15,7 @@ from tallgrain.cli import (
     solving,
     start,
     surveys,
+    travelling,
     where,
 )
 from tallgrain.cli.common import app
@@ -35,6 +36,7 @@ __all__ = [
     "solving",
     "start",
     "surveys",
+    "travelling",
     "where",
 ]
 

@@ -83,7 +83,12 @@ def write_values(path: Path, record: ValuesRecord) -> None:
 
 def read_values(path: Path) -> ValuesRecord:
     """A values file. Raises InputError."""
-    return parse_own(read_text(path), str(path), "values", ValuesRecord)
+    return parse_values(read_text(path), str(path))
+
+
+def parse_values(text: str, where: str) -> ValuesRecord:
+    """A values file's text. Raises InputError."""
+    return parse_own(text, where, "values", ValuesRecord)
 
 
 def back_up(folder: Path, record: ValuesRecord) -> Path:

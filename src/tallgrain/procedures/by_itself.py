@@ -41,6 +41,6 @@ def survey_by_itself(
     found = guard.let_survey(box, columns, rows)
     points = tuple(Point(x, y, z, (z,)) for x, y, z in found.tolist())
     shape = (columns, rows) if len(points) == columns * rows else None
-    made = Survey(guard.sheet.name, "grid", began, points, conditions, note=NOTE, shape=shape)
+    made = Survey(guard.sheet.name, "surface", began, points, conditions, note=NOTE, shape=shape)
     ident = ledger.add_survey(made)
     yield SurveyEnded(ident, True, len(points), "")

@@ -342,15 +342,16 @@ class Ledger:
             assert key is not None
             return int(key[0])
 
-    def observations(self, machine: str, topic: str) -> list[Observation]:
-        """All that was observed of a printer on a topic, oldest first, with raw figures: the
+    def observations(self, machine: str, topic: str | None = None) -> list[Observation]:
+        """All that was observed of a printer (on a topic), oldest first, with raw figures: the
         journal makes records of them."""
         query = (
             sa.select(OBSERVATIONS)
             .where(sa.func.lower(OBSERVATIONS.c.machine) == machine.lower())
-            .where(OBSERVATIONS.c.topic == topic)
             .order_by(OBSERVATIONS.c.at, OBSERVATIONS.c.id)
         )
+        if topic is not None:
+            query = query.where(OBSERVATIONS.c.topic == topic)
         found = []
         with self._reading() as connection:
             for row in connection.execute(query):

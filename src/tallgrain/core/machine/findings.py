@@ -155,7 +155,8 @@ def _probe(sheet: MachineSheet) -> list[Finding]:
         found.append(
             Finding("probe", "The probe sits under the nozzle: is its offset really so small?")
         )
-    if probe.goes_away and probe.trip_height <= 0:
+    known = "probe.trip_height" not in sheet.assumed
+    if known and probe.goes_away and probe.trip_height <= 0:
         found.append(
             Finding("probe", "This probe trips before the nozzle arrives: its trip height is > 0.")
         )

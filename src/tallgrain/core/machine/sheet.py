@@ -255,6 +255,8 @@ class MachineSheet(Part):
     delta: Delta | None = None
     tolerance: Tolerance = Tolerance()
     correction: Correction = Correction()
+    # What nobody said or measured yet, by dotted names (core.machine.describe).
+    assumed: tuple[str, ...] = ()
 
     @model_validator(mode="after")
     def _names_differ(self) -> "MachineSheet":
@@ -270,7 +272,9 @@ class MachineSheet(Part):
         count = len(self.supports)
         if self.kinematics == "delta":
             return "delta, three towers"
-        words = {0: "no", 1: "one", 2: "two", 3: "three", 4: "four"}
+        if not count:
+            return "Z not driven apart"
+        words = {1: "one", 2: "two", 3: "three", 4: "four"}
         number = words.get(count, str(count))
         carried = "" if self.kinematics == "plate_z" else " on the gantry"
         return f"{number} Z motor{'' if count == 1 else 's'}{carried}"

@@ -1,6 +1,7 @@
 """Files in and out of the window: surveys, pasted text, machine sheets, pictures."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -26,6 +27,10 @@ from tallgrain.formats.files import (
 from tallgrain.formats.layout import Layout, OpenLayout
 from tallgrain.formats.machine_toml import read_sheet_text
 from tallgrain.formats.matrix_text import Extent
+from tallgrain.formats.pack import read_pack, write_pack
+from tallgrain.link.connect import dialect_folder
+from tallgrain.paths import data_home
+from tallgrain.procedures.travel import join, packed, words
 from tallgrain.ui.dialogs.matrix import MatrixDialog, Told
 from tallgrain.ui.session.worker import Worker
 
@@ -143,6 +148,50 @@ class Filing(QObject):
         self._try(lambda: write_survey(shown.survey, Path(name), times))
 
     # Sheets
+
+    def pack_printer(self) -> None:
+        """Everything that is known of this printer in one file, to travel."""
+        sheet = self._session.sheet
+        if sheet is None:
+            return
+        name, _ = QFileDialog.getSaveFileName(
+            self._window, "Pack this printer", f"{sheet.name.lower()}.zip", "Packs (*.zip)"
+        )
+        if name:
+            self.pack_to(Path(name))
+
+    def pack_to(self, path: Path) -> None:
+        """Pack the printer that is shown into a file."""
+        s = self._session
+        if s.sheet is not None:
+            with self._told():
+                made = packed(s.ledger, [s.sheet.name], data_home() / "backups", dialect_folder())
+                write_pack(path, made)
+                self._window.asking.say(f"{s.sheet.name} is packed into {path}.")
+
+    def unpack(self) -> None:
+        """Take a pack in."""
+        name, _ = QFileDialog.getOpenFileName(self._window, "Unpack", "", "Packs (*.zip)")
+        if name:
+            self.unpack_from(Path(name))
+
+    def unpack_from(self, path: Path) -> None:
+        """Take a pack in: what is here already is not doubled, and stays as it is."""
+        s = self._session
+        with self._told():
+            pack, folder = read_pack(path), data_home() / "backups"
+            made, told = join(s.ledger, pack, folder, dialect_folder(), now())
+            self._window.refresh_printers()
+            if s.sheet is not None:
+                s.choose_printer(s.sheet.name)
+            self._window.asking.say("\n".join([*words(made), *told]))
+
+    @contextmanager
+    def _told(self) -> Iterator[None]:
+        try:
+            yield
+        except TallGrainError as error:
+            self._window.tell(error)
 
     def add_sheet(self) -> None:
         """Store a machine sheet and show its printer."""

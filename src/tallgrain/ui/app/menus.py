@@ -53,6 +53,8 @@ class Menus:
         need(report, self._printer)
         file.addSeparator()
         self.add(file, "&Add machine sheet …", window.files.add_sheet)
+        need(self.add(file, "Pac&k this printer …", window.files.pack_printer), self._printer)
+        self.add(file, "&Unpack a printer …", window.files.unpack)
         for words, act in (
             ("&Copy this printer's sheet to a new one …", window.files.copy_sheet),
             ("Save machine s&heet as …", window.files.save_sheet),
@@ -104,6 +106,7 @@ class Menus:
         printer = self.menu("&Printer")
         self.link_action = self.add(printer, "&Link …", window.asking.link, "Ctrl+L")
         self.acts.need(self.link_action, self._printer)
+        self.add(printer, "&New printer …", window.new_printer, "Ctrl+N")
         self.add(printer, "&Teach a console …", window.teach_console)
         self.acts.need(
             self.add(printer, "&Rename this printer …", window.asking.rename_shown),

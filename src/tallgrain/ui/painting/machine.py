@@ -123,7 +123,8 @@ def paint_machine(
     painter.setPen(pen(theme.INK, 2))
     painter.drawPath(outline_path(plate, view))
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
-    painter.setPen(QPen(theme.INK, 1, Qt.PenStyle.DotLine))
+    guessed = "travel" in sheet.assumed
+    painter.setPen(QPen(theme.MUTED if guessed else theme.INK, 1, Qt.PenStyle.DotLine))
     painter.drawRect(view.rect(reach.travelled))
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     _parts(painter, sheet, view)
@@ -149,14 +150,16 @@ def _parts(painter: QPainter, sheet: MachineSheet, view: View) -> None:
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     for support in sheet.supports:
         at = view.at(*support.at)
-        painter.setPen(pen(theme.INK, 1.6))
-        painter.setBrush(theme.GOLD_WASH)
+        guessed = "supports" in sheet.assumed
+        painter.setPen(pen(theme.METAL if guessed else theme.INK, 1.6))
+        painter.setBrush(theme.SHADE if guessed else theme.GOLD_WASH)
         painter.drawRect(QRectF(at.x() - 8, at.y() - 8, 16, 16))
         painter.drawLine(at - QPointF(0, 8), at + QPointF(0, 8))
         _label(painter, view, at, f"Z {support.name}")
     for adjuster in sheet.adjusters:
         at = view.at(*adjuster.at)
-        painter.setPen(pen(theme.INK, 1.4))
+        guessed = "adjusters.at" in sheet.assumed
+        painter.setPen(pen(theme.METAL if guessed else theme.INK, 1.4))
         painter.setBrush(theme.PANEL)
         painter.drawEllipse(at, 7, 7)
         painter.drawLine(at - QPointF(5, 0), at + QPointF(5, 0))
@@ -189,17 +192,22 @@ def _head(painter: QPainter, sheet: MachineSheet, view: View) -> None:
     nozzle, probe = view.at(*datum), view.at(datum[0] + dx, datum[1] + dy)
     painter.setPen(pen(theme.INK, 1.4))
     if sheet.probe.kind != "nozzle":
+        guessed = "probe.offset" in sheet.assumed
+        if guessed:
+            painter.setPen(QPen(theme.METAL, 1.4, Qt.PenStyle.DashLine))
         painter.drawLine(nozzle, probe)
-        painter.setBrush(theme.GRAIN)
+        painter.setBrush(theme.SHADE if guessed else theme.GRAIN)
         painter.drawEllipse(probe, 6.5, 6.5)
         below = probe.y() > nozzle.y() - 2
         text(
             painter,
             probe + QPointF(0, 20 if below else -11),
-            "probe",
+            "probe, where? assumed" if guessed else "probe",
             Qt.AlignmentFlag.AlignHCenter,
             12,
+            theme.MUTED if guessed else theme.INK,
         )
+    painter.setPen(pen(theme.INK, 1.4))
     painter.setBrush(theme.INK)
     tip = (QPointF(-6, -6), QPointF(6, -6), QPointF(0, 5))
     painter.drawPolygon(QPolygonF([nozzle + corner for corner in tip]))

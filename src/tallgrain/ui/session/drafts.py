@@ -4,6 +4,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtGui import QUndoCommand, QUndoStack
 
 from tallgrain.clock import now
+from tallgrain.core.machine.describe import still_assumed
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.errors import InputError, TallGrainError
 from tallgrain.formats.draft import Draft
@@ -95,6 +96,10 @@ class Drafts(QObject):
         before = self.draft
         if before is None or after.document == before.document:
             return
+        if after.document.get("assumed"):
+            # What is changed by hand is assumed no more.
+            left = still_assumed(before.document, after.document)
+            after = after.with_value(("assumed",), left or None)
         self._edits.push(SheetEdit(self, words, before, after, self._run if drag else 0))
 
     def edit_and_store(self, words: str, after: Draft) -> None:

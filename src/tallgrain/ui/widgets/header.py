@@ -9,16 +9,20 @@ from tallgrain.ui.session.state import LinkState
 from tallgrain.ui.widgets.parts import Elided, Pill, button, label, set_role, tell
 from tallgrain.ui.widgets.words import count_of, degrees_c
 
+NEW = "New printer …"
+
 
 class Header(QFrame):
     """One line that always tells how the printer is."""
 
     stop = pyqtSignal()
     printer_chosen = pyqtSignal(str)
+    new_wanted = pyqtSignal()
 
     def __init__(self, session: Session) -> None:
         super().__init__()
         self._session = session
+        self._chosen = -1
         self.setProperty("role", "panel")
         self.setStyleSheet("QFrame[role='panel'] { border-width: 0 0 1px 0; border-radius: 0; }")
         self.setFixedHeight(52)
@@ -31,9 +35,7 @@ class Header(QFrame):
         self.printers.setAccessibleName("Printer")
         self.printers.setToolTip("The printer whose beds and values are shown")
         self.printers.setMinimumWidth(110)
-        self.printers.activated.connect(
-            lambda i: self.printer_chosen.emit(self.printers.itemText(i))
-        )
+        self.printers.activated.connect(self._choose)
         self.drives = Elided()  # the first to give way where there is little room
         set_role(self.drives, "muted")
         row.addWidget(self.title)
@@ -70,10 +72,19 @@ class Header(QFrame):
         return value
 
     def set_printers(self, names: list[str], chosen: str) -> None:
-        """The printers to choose from."""
+        """The printers to choose from; a new one stands last."""
         self.printers.clear()
-        self.printers.addItems(names)
-        self.printers.setCurrentText(chosen)
+        self.printers.addItems([*names, NEW])
+        self._chosen = self.printers.findText(chosen) if chosen else -1
+        self.printers.setCurrentIndex(self._chosen)
+
+    def _choose(self, number: int) -> None:
+        if number == self.printers.count() - 1:
+            self.printers.setCurrentIndex(self._chosen)
+            self.new_wanted.emit()
+        else:
+            self._chosen = number
+            self.printer_chosen.emit(self.printers.itemText(number))
 
     def refresh(self) -> None:
         """Follow the session."""

@@ -26,6 +26,8 @@ class MachineRoom(Room):
             headline = f"{size_words(sheet)}, delta"
         if sheet.name in self.shared.drafts.unstored():
             return Kernel(self.name, Fill.HALF, headline, "not stored")
+        if sheet.assumed:
+            return Kernel(self.name, Fill.HALF, headline, f"{len(sheet.assumed)} assumed")
         fine, wrong, unseen = self.work.count()
         if wrong:
             return Kernel(self.name, Fill.STALE, headline, f"{wrong} to check")

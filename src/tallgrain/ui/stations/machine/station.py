@@ -1,10 +1,12 @@
 """The Machine station: what this printer is, and whether it is fit to measure."""
 
+from collections.abc import Callable
 from pathlib import Path
 
 from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from tallgrain.core.machine.areas import areas
+from tallgrain.core.machine.describe import assumed_words
 from tallgrain.core.machine.outline import Disc
 from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
@@ -14,6 +16,7 @@ from tallgrain.textio import write_text
 from tallgrain.ui.painting.machine import Handle
 from tallgrain.ui.session.timers import timer
 from tallgrain.ui.stations.base import Shared, Station
+from tallgrain.ui.stations.machine.describing import Describing
 from tallgrain.ui.stations.machine.fitness import FitnessPanel
 from tallgrain.ui.stations.machine.form import SheetForm
 from tallgrain.ui.stations.machine.model import Checklist
@@ -24,6 +27,7 @@ from tallgrain.ui.widgets.words import size_words
 
 WIDTH = 380
 CALM_MS = 60
+DESCRIBING = 2
 PART_OF = {
     "supports": "Supports", "adjusters": "Adjusters", "keep_outs": "Keep-outs",
     "probe": "Probe", "plate": "Plate", "datum": "Plate", "travel": "Travel",
@@ -102,7 +106,10 @@ class MachineStation(Station):
             group.addButton(made)
             self.tabs[i] = made
             tabs.addWidget(made, 1)
-        bench.column.addLayout(tabs)
+        self.tab_row = QWidget()
+        self.tab_row.setLayout(tabs)
+        tabs.setContentsMargins(0, 0, 0, 0)
+        bench.column.addWidget(self.tab_row)
         self.pages = QStackedWidget()
         self.pages.addWidget(self._sheet_page())
         fit_page = QWidget()
@@ -112,6 +119,10 @@ class MachineStation(Station):
         scrolled(fit_column).addWidget(self.fitness)
         fit_column.addWidget(self.fitness.answers)
         self.pages.addWidget(fit_page)
+        self.describing = Describing(
+            self._session, self._drafts, lambda: self.show_tab(0), self.refresh
+        )
+        self.pages.addWidget(self.describing)
         bench.column.addWidget(self.pages, 1)
         self.store_button = button("Store the sheet  F5", "primary")
         self.store_button.clicked.connect(self.primary)
@@ -128,21 +139,38 @@ class MachineStation(Station):
         body = scrolled(column)
         self.readout = Readout()
         self.findings = label(wrap=True)
+        self.assumed = label(role="muted", wrap=True)
+        self.confirm = button("All of that is &right", tip="What is assumed is so")
+        self.confirm.clicked.connect(self._confirm)
         self.form = SheetForm(self._drafts)
         body.addWidget(self.readout)
         body.addWidget(self.form)
         body.addWidget(self.findings)
+        body.addWidget(self.assumed)
+        body.addWidget(self.confirm)
         body.addStretch(1)
         return page
 
     def show_tab(self, number: int) -> None:
-        """The sheet (0) or the checklist (1)."""
-        self.tabs[number].setChecked(True)
+        """The sheet (0), the checklist (1) or the questions (2)."""
+        if number in self.tabs:
+            self.tabs[number].setChecked(True)
+        self.tab_row.setVisible(number in self.tabs)
         self.pages.setCurrentIndex(number)
         self.fitness.refresh()
         self.refresh()
 
     # Acting
+
+    def describe_new(self, then: Callable[[], None] | None = None) -> None:
+        """A printer of one's own, from nothing; then: what follows once its plate is known."""
+        self.show_tab(DESCRIBING)
+        self.describing.begin(then)
+
+    def _confirm(self) -> None:
+        draft = self._drafts.draft
+        if draft is not None:
+            self._drafts.edit("what was assumed", draft.with_value(("assumed",), None))
 
     def step(self) -> None:
         """Needs no link."""
@@ -154,7 +182,10 @@ class MachineStation(Station):
             self.fitness.observe("fine")
             return
         try:
-            self._drafts.store()
+            if self.pages.currentIndex() == DESCRIBING:
+                self.describing.go_on()
+            else:
+                self._drafts.store()
         except TallGrainError as error:
             self._session.refused.emit(error)
 
@@ -186,10 +217,19 @@ class MachineStation(Station):
         if not self.widget.isVisible():
             return
         draft, sheet = self._drafts.draft, self._drafts.sheet
-        if draft is None or sheet is None:
-            self.field.show_sheet(None)
-            return
+        describing = self.pages.currentIndex() == DESCRIBING
+        if describing and self.describing.number < 2 and not self.describing.stored:
+            draft, sheet = None, self.describing.preview
+        if describing:
+            self.store_button.setText(self.describing.act_words)
+            self.store_button.setVisible(True)
+            self.store_button.setEnabled(not self._session.busy)
+            self.discard.setVisible(False)
         self.field.show_sheet(sheet)
+        if describing and sheet is not None:
+            tell(self.subject, f"{sheet.name}: what is drawn light is assumed until you say so")
+        if draft is None or sheet is None or describing:
+            return
         tell(
             self.subject,
             f"{sheet.name}: {size_words(sheet)} mm, {sheet.drives()}. Drag a part, or type it.",
@@ -202,6 +242,10 @@ class MachineStation(Station):
         lines = [f.sentence for f in draft.findings]
         tell(self.findings, "\n".join(lines) or "No contradictions.")
         set_role(self.findings, "rust" if any(f.grave for f in draft.findings) else "")
+        assumed = assumed_words(sheet.assumed)
+        tell(self.assumed, f"Assumed until you say or measure it: {', '.join(assumed)}.")
+        for part in (self.assumed, self.confirm):
+            part.setVisible(bool(assumed))
         editing = self.pages.currentIndex() == 0
         self.store_button.setVisible(editing)
         self.store_button.setEnabled(draft.changed and not self._session.busy)

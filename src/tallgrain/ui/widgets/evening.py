@@ -1,0 +1,95 @@
+"""This evening: the steps of a printer of one's own in a row, the next one filled."""
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+
+from tallgrain.procedures.evening import EveningStep, next_of
+from tallgrain.ui.app import theme
+from tallgrain.ui.painting.pens import pen, text
+from tallgrain.ui.widgets.parts import Panel, label, tell
+from tallgrain.ui.widgets.route import Fill, paint_kernel
+from tallgrain.ui.widgets.strip import HEIGHT
+
+KERNEL_PX = 22.0
+
+
+class StepButton(QPushButton):
+    """One step: its kernel on the line, its words below."""
+
+    def __init__(self, step: EveningStep, following: bool) -> None:
+        super().__init__()
+        self.step, self.following = step, following
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+        state = "done" if step.done else "next" if following else "open"
+        self.setAccessibleName(f"{step.name}: {state}")
+
+    def sizeHint(self) -> QSize:
+        """A kernel and a line."""
+        return QSize(90, 56)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Draw it."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        box = QRectF(self.rect())
+        middle = QPointF(box.center().x(), KERNEL_PX)
+        painter.setPen(pen(theme.GOLD, 1.6))
+        painter.drawLine(QPointF(box.left(), KERNEL_PX), QPointF(box.right(), KERNEL_PX))
+        half = self.step.begun or self.following
+        fill = Fill.FULL if self.step.done else Fill.HALF if half else Fill.EMPTY
+        paint_kernel(painter, middle, fill)
+        at = QPointF(middle.x(), KERNEL_PX + 30)
+        text(painter, at, self.step.name, Qt.AlignmentFlag.AlignHCenter, 12, bold=self.following)
+        if self.hasFocus():
+            painter.setPen(pen(theme.GOLD, 1.5))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRoundedRect(box.adjusted(1, 1, -1, -1), 4, 4)
+        painter.end()
+
+
+class EveningStrip(QWidget):
+    """Where the season will be, as long as a printer has none."""
+
+    def __init__(self, go: Callable[[str], None]) -> None:
+        super().__init__()
+        self._go = go
+        self._shown: list[EveningStep] = []
+        self.setFixedHeight(HEIGHT)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        panel = Panel(10)
+        head = QHBoxLayout()
+        head.addWidget(label("This evening", "head"))
+        head.addWidget(label("any time, in any order; the next is half filled", "muted"))
+        head.addStretch(1)
+        self.left = label(role="muted")
+        head.addWidget(self.left)
+        panel.column.addLayout(head)
+        self._row = QHBoxLayout()
+        self._row.setSpacing(0)
+        panel.column.addLayout(self._row, 1)
+        outer.addWidget(panel)
+        self.buttons: dict[str, StepButton] = {}
+
+    def show_steps(self, steps: list[EveningStep]) -> None:
+        """Show how far it is."""
+        if steps == self._shown:
+            return
+        self._shown, self.buttons = steps, {}
+        while self._row.count():
+            item = self._row.takeAt(0)
+            widget = item.widget() if item is not None else None
+            if widget is not None:
+                widget.deleteLater()
+        following = next_of(steps)
+        for step in steps:
+            made = StepButton(step, step is following)
+            made.clicked.connect(lambda _=False, n=step.name: self._go(n))
+            self.buttons[step.name] = made
+            self._row.addWidget(made)
+        minutes = sum(s.minutes for s in steps if not s.done)
+        tell(self.left, f"about {minutes:.0f} min of yours" if minutes else "all done")

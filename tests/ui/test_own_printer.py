@@ -1,0 +1,145 @@
+"""A printer of one's own, from an empty home: three ways in, described by keys, led through."""
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication
+
+from at_the_window import idle, press
+from tallgrain.core.machine.describe import assumed_words
+from tallgrain.formats.machine_toml import parse_sheet
+from tallgrain.store.ledger import Ledger
+from tallgrain.ui.app.start import make_window
+
+
+@pytest.fixture
+def empty(home, qtbot):
+    home.mkdir(parents=True, exist_ok=True)
+    ledger = Ledger.open(home)
+    window = make_window(ledger, home)
+    window.may_close = lambda: True
+    window.show()
+    qtbot.addWidget(window)
+    window.activateWindow()
+    qtbot.waitUntil(lambda: window.stack.currentWidget() is window.door, timeout=5000)
+    yield window
+    window.close()
+
+
+def keys(window, *pressed):
+    for one in pressed:
+        focus = QApplication.focusWidget() or window
+        if isinstance(one, str):
+            QTest.keyClicks(focus, one)
+        else:
+            QTest.keyClick(focus, one)
+
+
+def sheet_of(window, name):
+    return parse_sheet(window.session.ledger.machine_text(name), name)
+
+
+def test_from_nothing_to_a_described_printer_by_keys(empty, qtbot):
+    window, F5 = empty, Qt.Key.Key_F5
+    keys(window, "2")
+    page = window.machine.describing
+    qtbot.waitUntil(lambda: page.name.hasFocus(), timeout=3000)
+    press(window, F5)
+    assert "a name has" in page.problem.text() and page.number == 0  # said at the question
+    keys(window, "Teasel", Qt.Key.Key_Tab)
+    press(window, F5)
+    assert page.number == 1
+    page.width_mm.selectAll()
+    keys(window, "0", Qt.Key.Key_Tab)
+    page.width_mm.setValue(5)
+    press(window, F5)
+    assert "can't be" in page.problem.text() and page.number == 1
+    assert window.session.ledger.machine_text("Teasel") is None  # nothing was stored
+    page.width_mm.setFocus()
+    page.width_mm.selectAll()
+    keys(window, "235", Qt.Key.Key_Tab)
+    page.depth_mm.selectAll()
+    keys(window, "235", Qt.Key.Key_Tab)
+    press(window, F5)
+    assert page.number == 2 and sheet_of(window, "Teasel").plate.size == (235, 235)
+    keys(window, "2")  # a switch on an arm
+    press(window, F5)
+    keys(window, "3")  # four screws
+    assert len(window.drafts.sheet.adjusters) == 4
+    window.edits.undo()
+    assert window.drafts.sheet.adjusters == ()
+    window.edits.redo()
+    press(window, F5)
+    keys(window, "1")
+    press(window, F5)
+    made = sheet_of(window, "Teasel")
+    assert made.plate_moves_y and made.kinematics == "gantry_z" and made.supports == ()
+    assert made.probe.kind == "switch_arm" and [a.lead_mm for a in made.adjusters] == [0.7] * 4
+    assert set(made.assumed) == {
+        "plate.origin", "travel", "probe.offset", "probe.trip_height", "probe.repeatability",
+        "adjusters.at",
+    }  # fmt: skip
+    assert window.rooms["Machine"].kernel().reason == "6 assumed"
+    assert "trip height 0 ± 2 mm" in window.machine.assumed.text()
+    # What is said or measured is assumed no more; the rest is confirmed in one act.
+    draft = window.drafts.draft
+    window.drafts.edit("offset", draft.with_value(("probe", "offset"), [-30.0, 10.0]))
+    assert "probe.offset" not in window.drafts.sheet.assumed
+    window.machine.confirm.click()
+    assert window.drafts.sheet.assumed == ()
+    window.edits.undo()
+    assert len(window.drafts.sheet.assumed) == 5
+    press(window, F5)
+    assert sheet_of(window, "Teasel").assumed == window.drafts.sheet.assumed
+
+
+def test_the_evening_leads_from_step_to_step(empty, standin, qtbot):
+    window = empty
+    made = standin("--machine", "Rye", "--console", "sorrel", link="json")
+    window.new_printer()
+    page = window.machine.describing
+    page.name.setText("Rye")
+    page._basic(name="Rye")
+    for _ in range(5):
+        press(window, Qt.Key.Key_F5)
+    evening = window.evening
+    qtbot.waitUntil(lambda: bool(evening.buttons), timeout=5000)
+    following = lambda: next((n for n, b in evening.buttons.items() if b.following), "")  # noqa: E731
+    assert not evening.isHidden() and following() == "link"
+    window.session.linking.link_to(made.url)
+    qtbot.waitUntil(lambda: window.session.link.value == "up", timeout=10_000)
+    idle(window, qtbot)
+    assert following() == "prove the console"
+    evening.buttons["prove the console"].click()
+    assert window.station.name == "Probe" and window.probe.prove.isVisible()
+    evening.buttons["fit to measure?"].click()  # in any order
+    window.machine.fitness.observe("fine")
+    assert evening.buttons["fit to measure?"].step.begun
+    evening.buttons["describe"].click()
+    assert window.station.name == "Machine"
+    # From everywhere another one; a name that is taken is said at the question.
+    window.header.printers.setCurrentIndex(window.header.printers.count() - 1)
+    window.header.printers.activated.emit(window.header.printers.count() - 1)
+    page._basic(name="rye")
+    press(window, Qt.Key.Key_F5)
+    assert "there is a printer 'rye' already" in page.problem.text()
+    page.back.click()
+    assert window.session.sheet.name == "Rye" and window.header.printers.currentText() == "Rye"
+
+
+def test_heights_that_a_printer_gave_need_no_more_than_a_plate(empty, qtbot):
+    window = empty
+    QApplication.clipboard().setText("x,y,z\n10,10,0.1\n200,10,0.2\n10,200,0.0\n200,200,0.1\n")
+    keys(window, "3")
+    page = window.machine.describing
+    page._basic(name="Sedge")
+    press(window, Qt.Key.Key_F5)
+    press(window, Qt.Key.Key_F5)
+    qtbot.waitUntil(lambda: window.session.shown is not None, timeout=10_000)
+    assert window.station.name == "Surface" and len(window.session.shown.survey.points) == 4
+    assert window.session.sheet.name == "Sedge" and not window.strip.isHidden()
+
+
+def test_what_is_assumed_has_words():
+    known = assumed_words(["travel", "probe.offset", "unheard.of"])
+    assert known[0].startswith("travel") and known[2] == "unheard.of"
