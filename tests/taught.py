@@ -1,6 +1,7 @@
 """Consoles as they are taught: sorrel's traits, and whoever stands there while one is proven."""
 
 import json
+import re
 import tempfile
 import threading
 import time
@@ -15,10 +16,10 @@ from standins import Rpc, looked_down, shipped_sheet
 from tallgrain.clock import now
 from tallgrain.core.plan.grid import grid_plan
 from tallgrain.core.values import UNTOLD
-from tallgrain.errors import TallGrainError
+from tallgrain.errors import PrinterRefused, TallGrainError
 from tallgrain.formats.machine_toml import shipped_sheet_text
 from tallgrain.journal.journal import Journal
-from tallgrain.link.connect import dialect_named
+from tallgrain.link.connect import connected, dialect_named
 from tallgrain.link.console.dialect import Dialect
 from tallgrain.link.console.printer import ConsolePrinter
 from tallgrain.link.console.transport import parse_console_url
@@ -246,3 +247,50 @@ def at_work(made, work, home, *traits):
             came = WORKS[work](made, guard, ledger)
     assert made.truth()["strikes"] == []
     return came
+
+
+class Person:
+    """Reads an act, does it at the stand-in by another link, and says what that told; `slips`: what
+    is said wrongly, by the count of acts."""
+
+    def __init__(self, made, slips=()):
+        self.printer = connected(made.json, "A person")
+        self.slips, self.acts, self.lines = dict(slips), 0, []
+
+    def __call__(self, act):
+        self.acts += 1
+        self.lines += act.lines
+        if self.acts in self.slips:
+            return self.slips[self.acts]
+        words, p = act.words, self.printer
+        figures = [float(v) for v in re.findall(r"[-+]?\d+\.\d+", words)]
+        try:
+            if "Where does the printer say" in words or "And where does" in words:
+                return self.at()
+            if words.startswith("Move"):
+                p.go(*figures[:3])
+                return self.at()
+            if words.startswith("Raise"):
+                p.lift(figures[0])
+                return self.at()
+            if words.startswith("Lower"):
+                p.lower(figures[0])
+                return self.at()
+            if words.startswith("Reference"):
+                met = p.reference(figures[0]).reference_touch
+                return f"{met.x} {met.y} {met.z}"
+            if words.startswith("Let the probe"):
+                return f"{p.touch(figures[0]).z:.4f}mm".replace(".", ",")
+            if words.startswith("Bring"):
+                p.extend()
+            elif words.startswith("Put"):
+                p.retract()
+            elif "trip height does" in words:
+                return f"{p.trip_height():.3f}"
+        except PrinterRefused as no:
+            return f"no {no.what}"
+        return ""
+
+    def at(self):
+        here = self.printer.state().position
+        return f"x {here.x:.3f} y {here.y:.3f} z {here.z:.3f}"

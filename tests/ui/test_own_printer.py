@@ -3,13 +3,16 @@
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QInputDialog
 
 from at_the_window import idle, press
+from standins import see
+from tallgrain.clock import now
 from tallgrain.core.machine.describe import assumed_words
-from tallgrain.formats.machine_toml import parse_sheet
+from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.store.ledger import Ledger
 from tallgrain.ui.app.start import make_window
+from taught import Person
 
 
 @pytest.fixture
@@ -143,3 +146,44 @@ def test_heights_that_a_printer_gave_need_no_more_than_a_plate(empty, qtbot):
 def test_what_is_assumed_has_words():
     known = assumed_words(["travel", "probe.offset", "unheard.of"])
     assert known[0].startswith("travel") and known[2] == "unheard.of"
+
+
+def test_a_link_by_hand_at_the_window(empty, standin, qtbot, monkeypatch):
+    """Each act is told in words and answered by keys; Esc takes the present one back."""
+    window = empty
+    made = standin("--machine", "Barley", link="json")
+    window.session.ledger.put_machine("Barley", shipped_sheet_text("Barley"), now())
+    window.refresh_printers()
+    monkeypatch.setattr(QInputDialog, "getItem", lambda *args: ("by-hand?dialect=hazel", True))
+    window.asking.link()
+    person, dialog = Person(made), window.session.linking.ask
+    copied = []
+
+    def answered(until):
+        while not until():
+            qtbot.waitUntil(lambda: dialog.act is not None or until(), timeout=20_000)
+            if dialog.act is None or until():
+                return
+            if dialog.act.lines:
+                dialog.copy_lines()
+                copied.append(QApplication.clipboard().text())
+            answer = person(dialog.act)
+            keys(window, answer) if dialog.answer.hasFocus() else dialog.answer.setText(answer)
+            QTest.keyClick(dialog.answer, Qt.Key.Key_Return)
+
+    s = window.session
+    answered(lambda: s.link.value == "up")
+    for _ in range(12):
+        see(made, s)
+        s.motion.do("finding the reference", s.guard.reference)
+        answered(lambda: not s.busy)
+        if s.guard.trusted:
+            break
+    assert s.guard.trusted and any(line.startswith("G38.2 Z") for line in copied)
+    s.motion.do("parking", s.guard.park)
+    qtbot.waitUntil(lambda: dialog.act is not None, timeout=10_000)
+    s.motion.halt()
+    qtbot.waitUntil(lambda: not s.busy, timeout=10_000)
+    assert not s.guard.trusted and "Stop: let go" in dialog.words.text()
+    person.printer.close()
+    assert made.truth()["strikes"] == []

@@ -235,3 +235,43 @@ def test_text_in_any_sensible_layout_is_taken(season, qtbot, tmp_path, monkeypat
     monkeypatch.setattr(QInputDialog, "getDouble", lambda *a: (50.0, True))
     window.files.save_survey()
     assert relief.stat().st_size > 500
+
+
+LOG = """\
+[18:20:01] warm
+[18:24:40] first, in µm, rear first
+[18:24:40] | 12,0 | -8,5 | 30,1 |
+[18:24:41] | 10,0 |      | 28,4 |
+[18:31:02] second, in µm
+[18:31:02] | 11,0 | -9,6 | 31,1 |
+[18:31:02] | 10,5 | 1,0  | 27,4 |
+"""
+
+
+def test_a_log_is_drawn_as_it_would_be_read(season, qtbot):
+    """Nothing is asked that it says; what it does not is set right on the picture."""
+    window, _ = season
+    s = window.session
+    known = len(s.ledger.heads("Barley"))
+    QApplication.clipboard().setText(LOG)
+    window.files.paste()
+    qtbot.waitUntil(lambda: bool(visible(window, MatrixDialog)), timeout=5000)
+    dialog = visible(window, MatrixDialog)[0]
+    assert dialog.which.count() == 2 and dialog.rows.currentData() is False  # as its heading says
+    assert dialog.picture.accessibleName() == "5 heights, −0.009 to 0.030 mm"
+    dialog.which.setCurrentIndex(1)
+    dialog.which.activated.emit(1)
+    assert dialog.rows.currentData() is True
+    assert dialog.picture.accessibleName() == "6 heights, −0.010 to 0.031 mm"
+    dialog.sign.setCurrentIndex(1)
+    dialog.sign.activated.emit(1)
+    assert dialog.picture.accessibleName() == "6 heights, −0.031 to 0.010 mm"
+    dialog.columns.setCurrentIndex(1)
+    for box, value in zip(dialog.boxes, (20, 320, 30, 330), strict=True):
+        box.setValue(value)
+    dialog.accept()
+    qtbot.waitUntil(lambda: len(s.ledger.heads("Barley")) == known + 1, timeout=5000)
+    qtbot.waitUntil(lambda: s.shown.survey.note == "from pasted text", timeout=5000)
+    heights = {(p.x, p.y): p.z for p in s.shown.survey.points}
+    assert heights[(320.0, 30.0)] == pytest.approx(-0.011)
+    assert heights[(20.0, 330.0)] == pytest.approx(-0.0274)

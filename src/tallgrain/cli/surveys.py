@@ -44,7 +44,15 @@ As = Annotated[
 ExtentText = Annotated[
     str | None, typer.Option("--extent", help="Where a matrix lies, in mm: left,right,front,rear.")
 ]
-RowsFirst = Annotated[Rows, typer.Option("--rows", help="Which row of a matrix comes first.")]
+RowsFirst = Annotated[
+    Rows | None, typer.Option("--rows", help="Which row of a matrix comes first.")
+]
+Columns = Annotated[str | None, typer.Option(help="Which column comes first: left or right.")]
+UnitText = Annotated[str | None, typer.Option("--unit", help="Of its heights: mm, um or inch.")]
+Sign = Annotated[
+    str | None, typer.Option(help="heights, or levels: what would level them (the other sign).")
+]
+Which = Annotated[int | None, typer.Option(min=1, help="Which surface, where a text has several.")]
 WHEN = ["%Y-%m-%d", "%Y-%m-%dT%H:%M", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S%z"]
 # Twenty places see a delta's usual parameters well.
 TOWERS_COUNT = "5x4"
@@ -351,7 +359,11 @@ def import_survey(
     machine: MachineName,
     layout: As = None,
     extent: ExtentText = None,
-    rows: RowsFirst = Rows.front,
+    rows: RowsFirst = None,
+    columns: Columns = None,
+    unit: UnitText = None,
+    sign: Sign = None,
+    which: Which = None,
     taken_at: Annotated[
         datetime | None,
         typer.Option(help="When it was measured, if the file does not say.", formats=WHEN),
@@ -371,8 +383,8 @@ def import_survey(
     from tallgrain.resolve import machine_sheet
 
     when = taken_at.astimezone() if taken_at is not None else None
-    lies = _extent(extent, rows is Rows.front)
-    found = read_survey(file, when or now(), extent=lies, layout=_layout(layout))
+    answers = _answers(extent, rows, columns, unit, sign, which)
+    found = read_survey(file, when or now(), layout=_layout(layout), answers=answers)
     found = told_of(found, when, sheet_name, nozzle_c, plate_c)
     with writing() as ledger:
         sheet, text = machine_sheet(machine, ledger)
@@ -394,7 +406,11 @@ def convert(
     target: Path,
     layout: As = None,
     extent: ExtentText = None,
-    rows: RowsFirst = Rows.front,
+    rows: RowsFirst = None,
+    columns: Columns = None,
+    unit: UnitText = None,
+    sign: Sign = None,
+    which: Which = None,
     exaggeration: Annotated[
         float, typer.Option(min=0.001, max=10_000, help="Of the heights of a relief (STL, PLY).")
     ] = 1.0,
@@ -404,8 +420,8 @@ def convert(
     from tallgrain.formats.files import ending_of, read_survey, write_survey
 
     ending_of(target)
-    lies = _extent(extent, rows is Rows.front)
-    found = read_survey(source, now(), extent=lies, layout=_layout(layout))
+    answers = _answers(extent, rows, columns, unit, sign, which)
+    found = read_survey(source, now(), layout=_layout(layout), answers=answers)
     write_survey(found, target, exaggeration)
 
 
@@ -413,7 +429,29 @@ def _layout(chosen: Any) -> Any:
     return None if chosen is None else str(chosen)
 
 
-def _extent(text: str | None, front_first: bool) -> Any:
+def _answers(
+    extent: str | None,
+    rows: Rows | None,
+    columns: str | None,
+    unit: str | None,
+    sign: str | None,
+    which: int | None,
+) -> Any:
+    """What is said of a text of heights. Raises InputError."""
+    from tallgrain.formats.log_text import Answers
+
+    for option, said, known in (
+        ("--columns", columns, ("left", "right")),
+        ("--unit", unit, ("mm", "um", "inch")),
+        ("--sign", sign, ("heights", "levels")),
+    ):
+        if said is not None and said not in known:
+            raise InputError(f"'{said}' is not known.", option, f"Give {' or '.join(known)}.")
+    order: Any = None if rows is None else rows.value
+    return Answers(_extent(extent), order, columns, unit, sign, which)  # type: ignore[arg-type]
+
+
+def _extent(text: str | None) -> Any:
     """An extent from the command line. Raises InputError."""
     from tallgrain.formats.matrix_text import Extent, checked_extent
 
@@ -427,4 +465,4 @@ def _extent(text: str | None, front_first: bool) -> Any:
             "--extent",
             "Give left,right,front,rear such as 10,340,5,240.",
         ) from None
-    return checked_extent(Extent(x0, x1, y0, y1, front_first), "--extent")
+    return checked_extent(Extent(x0, x1, y0, y1), "--extent", either_way=True)

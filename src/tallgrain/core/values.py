@@ -118,7 +118,8 @@ def standing(held: Held, last: Change | None, boot: str) -> Standing:
     kept_here = held.kept is None and last.outcome.startswith("kept")
     if not held.saved and not kept_here:
         return Standing(held, last, unsaved)
-    another = bool(last.boot) and last.boot != boot and not boot.startswith(UNTOLD)
+    told = bool(last.boot) and not (last.boot + boot).count(UNTOLD)
+    another = told and last.boot != boot
     if last.outcome == "kept, proven" or another:
         return Standing(held, last, "kept, proven")
     return Standing(held, last, "kept, unproven")

@@ -3,11 +3,21 @@
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
+from typing import Literal
 
 from tallgrain.core.surface.interpolate import mesh_of
 from tallgrain.core.survey import Conditions, Point, Survey
 from tallgrain.errors import InputError
 from tallgrain.formats.layout import Layout, layout_of
+from tallgrain.formats.log_text import (
+    UNITS,
+    Answers,
+    OpenQuestion,
+    chosen,
+    is_decorated,
+    points_of,
+    surfaces,
+)
 from tallgrain.formats.matrix_text import Extent, extent_of, parse_matrix
 from tallgrain.formats.point_text import parse_points, points_text
 from tallgrain.formats.sdf import read_sdf, write_sdf
@@ -22,6 +32,9 @@ SOLIDS = (".stl", ".ply")
 # What can be read, and what can only be written.
 ENDINGS = (".json", *SEPARATORS, ".x3p", ".sdf")
 WRITTEN = (*ENDINGS, *SOLIDS)
+
+
+Order = Literal["front", "rear"] | None
 
 
 class MatrixWithoutExtent(InputError):
@@ -52,9 +65,11 @@ def read_survey(
     machine: str = "",
     extent: Extent | None = None,
     layout: Layout | None = None,
+    answers: Answers | None = None,
 ) -> Survey:
     """A survey from a file; what has no date gets `now`, no printer `machine`. extent: where a
-    matrix without a header lies; layout: what a table is, where it could be read in two ways."""
+    matrix without a header lies; layout: what a table is, where it could be read in two ways;
+    answers: all that is said of a text. Raises InputError, OpenQuestion for what nobody said."""
     ending = ending_of(path, ENDINGS)
     if ending == ".json":
         return parse_survey(read_text(path, LARGEST_SURVEY), str(path))
@@ -63,7 +78,7 @@ def read_survey(
         points = grid.points(str(path))
     else:
         return survey_of_text(
-            read_text(path, LARGEST_SURVEY), str(path), now, machine, extent, layout
+            read_text(path, LARGEST_SURVEY), str(path), now, machine, extent, layout, answers
         )
     return _survey(points, now, machine, f"from {path.name}")
 
@@ -93,11 +108,18 @@ def survey_of_text(
     machine: str = "",
     extent: Extent | None = None,
     layout: Layout | None = None,
+    answers: Answers | None = None,
 ) -> Survey:
     """A survey from text, as read_survey does it. Raises InputError."""
-    return _survey(
-        text_points(text, where, extent, layout), now, machine, f"from {Path(where).name}"
-    )
+    if answers is None:
+        order: Order = None if extent is None else "front" if extent.front_first else "rear"
+        answers = Answers(extent, order)
+    note = f"from {Path(where).name}"
+    if layout is None and is_decorated(text) and extent_of(text, where) is None:
+        one = chosen(surfaces(text, where), answers, where)
+        found = _survey(points_of(one, answers, where), now, machine, note)
+        return replace(found, taken_at=one.taken_at or now)
+    return _survey(_plain_points(text, where, answers, layout), now, machine, note)
 
 
 def _survey(points: tuple[Point, ...], now: datetime, machine: str, note: str) -> Survey:
@@ -106,24 +128,33 @@ def _survey(points: tuple[Point, ...], now: datetime, machine: str, note: str) -
     return replace(survey, shape=(len(mesh.xs), len(mesh.ys))) if mesh else survey
 
 
-def text_points(
-    text: str, where: str, extent: Extent | None = None, layout: Layout | None = None
+def _plain_points(
+    text: str, where: str, answers: Answers, layout: Layout | None
 ) -> tuple[Point, ...]:
-    """Points from text: lines of x, y and z, or a matrix of heights with its extents. Raises
-    InputError, OpenLayout where it could be either."""
+    """Points from a text with nothing but figures in it: lines of x, y and z, or a matrix of
+    heights. Raises InputError, OpenLayout where it could be either."""
     said = extent_of(text, where)
     if layout is None:
-        layout = "matrix" if said or extent else layout_of(text, where)
+        layout = "matrix" if said or answers.extent else layout_of(text, where)
     if layout == "points":
         return parse_points(text, where)
-    said = said or extent
     if said is not None:
         return parse_matrix(text, where, said)
-    raise MatrixWithoutExtent(
-        "it looks like a matrix of heights, and nothing says where it lies.",
-        where,
-        "Give --extent x0,x1,y0,y1, or a first line: # matrix x 10 340 y 5 240 rows front",
-    )
+    if answers.extent is None:
+        raise MatrixWithoutExtent(
+            "it looks like a matrix of heights, and nothing says where it lies.",
+            where,
+            "Give --extent x0,x1,y0,y1 and --rows, or a first line: # matrix x 10 340 y 5 240 rows "
+            "front",
+        )
+    if answers.rows is None:
+        raise OpenQuestion(
+            "nothing says which row is the front one.", where, "Say --rows front or --rows rear."
+        )
+    lies = replace(answers.extent, front_first=answers.rows == "front")
+    scale = UNITS[answers.unit or "mm"] * (-1.0 if answers.sign == "levels" else 1.0)
+    points = parse_matrix(text, where, lies)
+    return tuple(replace(p, z=p.z * scale) for p in points) if scale != 1.0 else points
 
 
 def write_survey(survey: Survey, path: Path, exaggeration: float = 1.0) -> None:

@@ -24,7 +24,8 @@ MISSING = ("", "nan", "-", "–", "null", "none")
 
 @dataclass(frozen=True)
 class Extent:
-    """Where the matrix lies (mm), and whether its first line is the front of the plate."""
+    """Where the matrix lies (mm): x of its first column and of its last, y of the front and of the
+    rear, and whether its first line is the front of the plate."""
 
     x0: float
     x1: float
@@ -55,10 +56,12 @@ def extent_of(text: str, where: str) -> Extent | None:
     return None
 
 
-def checked_extent(extent: Extent, where: str) -> Extent:
-    """The extent itself. Raises InputError where it can't be one."""
+def checked_extent(extent: Extent, where: str, either_way: bool = False) -> Extent:
+    """The extent itself; either_way: its first column may be the right one. Raises InputError where
+    it can't be one."""
     sides = (extent.x0, extent.x1, extent.y0, extent.y1)
-    some = extent.x1 > extent.x0 and extent.y1 > extent.y0
+    turned = either_way and extent.x1 < extent.x0
+    some = (extent.x1 > extent.x0 or turned) and extent.y1 > extent.y0
     if not all(math.isfinite(s) for s in sides) or not some:
         raise InputError(
             f"the extents x {extent.x0:g} to {extent.x1:g}, y {extent.y0:g} to {extent.y1:g} mm "

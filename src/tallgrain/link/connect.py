@@ -12,14 +12,27 @@ from tallgrain.paths import ASSETS, data_home
 from tallgrain.textio import LARGEST_SHEET, read_text
 
 if TYPE_CHECKING:
+    from tallgrain.link.by_hand import Asker
     from tallgrain.link.console.dialect import Dialect
 
 SHIPPED = ASSETS / "dialects"
 
 
-def connected(url: str, holder: str, remote: bool = False, record: Path | None = None) -> Printer:
+def connected(
+    url: str,
+    holder: str,
+    remote: bool = False,
+    record: Path | None = None,
+    ask: "Asker | None" = None,
+) -> Printer:
     """Link to a printer. Raises InputError for an address that is none, LinkError where nobody
-    answers; record: a file that takes down what a console says."""
+    answers; record: a file that takes down what a console says; ask: how a person is asked where
+    the link is by hand, at the terminal if left out."""
+    if url.split("?")[0] == "by-hand":
+        from tallgrain.link.by_hand import HandPrinter, ask_at_terminal, dialect_of
+
+        spoken = dialect_of(url)
+        return HandPrinter(url, ask or ask_at_terminal, dialect_named(spoken) if spoken else None)
     if not is_console(url):
         return JsonRpcPrinter(url, holder, remote)
     from tallgrain.link.console.printer import ConsolePrinter
@@ -41,6 +54,8 @@ def _unwritten(path: Path) -> Path:
 
 def check_url(url: str, remote: bool = False) -> None:
     """Whether an address can be one. Raises InputError where not, also for its dialect."""
+    if url.split("?")[0] == "by-hand":
+        return
     if is_console(url):
         dialect_named(parse_console_url(url, remote).dialect)
     else:

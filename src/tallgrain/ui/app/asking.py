@@ -7,10 +7,12 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QInputDialog, QMessageBox
 
 from tallgrain.errors import OtherComputer, TallGrainError, printable
+from tallgrain.link.by_hand import URL, is_by_hand
 from tallgrain.link.connect import dialect_names
 from tallgrain.link.console.transport import devices
 from tallgrain.procedures.by_itself import WARNING
 from tallgrain.ui.app.keys import KEYS
+from tallgrain.ui.dialogs.by_hand import HandDialog
 from tallgrain.ui.session.state import LinkState
 
 if TYPE_CHECKING:
@@ -85,17 +87,27 @@ class Asking:
         # Serial devices by their path, each to be spoken to by the dialect that comes first.
         names = dialect_names()
         known += [f"serial:{d.path}?dialect={names[0]}" for d in devices()]
+        known += [URL, *(f"{URL}?dialect={name}" for name in names)]
         url, ok = QInputDialog.getItem(
             self._window,
             "Link",
             "Address of the printer: tcp://host:port, or a text console's with its dialect,\n"
-            f"such as serial:/dev/ttyUSB0?dialect=NAME. Dialects: {', '.join(names)}.",
+            f"such as serial:/dev/ttyUSB0?dialect=NAME. Dialects: {', '.join(names)}.\n"
+            "by-hand: you do each act at the printer's own panel, and type what it says.",
             known or ["tcp://127.0.0.1:"],
             0,
             True,
         )
         if ok and url.strip():
+            if is_by_hand(url.strip()):
+                self._by_hand()
             session.linking.link_to(url.strip())
+
+    def _by_hand(self) -> None:
+        """Whoever is here is asked from now on."""
+        linking = self._window.session.linking
+        if linking.ask is None:
+            linking.ask = HandDialog(self._window)
 
     def network(self, error: TallGrainError) -> None:
         """A printer on another computer is linked to once a person said so."""

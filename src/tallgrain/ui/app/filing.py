@@ -25,19 +25,28 @@ from tallgrain.formats.files import (
     write_survey,
 )
 from tallgrain.formats.layout import Layout, OpenLayout
+from tallgrain.formats.log_text import Answers, OpenQuestion
 from tallgrain.formats.machine_toml import read_sheet_text
-from tallgrain.formats.matrix_text import Extent
 from tallgrain.formats.pack import read_pack, write_pack
 from tallgrain.link.connect import dialect_folder
 from tallgrain.paths import data_home
 from tallgrain.procedures.travel import join, packed, words
+from tallgrain.textio import LARGEST_SURVEY, read_text
 from tallgrain.ui.dialogs.matrix import MatrixDialog, Told
 from tallgrain.ui.session.worker import Worker
 
 if TYPE_CHECKING:
     from tallgrain.ui.app.window import Window
 
-Read = Callable[[Extent | None, Layout | None], Survey]
+Read = Callable[[Answers | None, Layout | None], Survey]
+
+
+def _text_of(path: str) -> str:
+    """A file's text, to be drawn; "" where it is none."""
+    try:
+        return read_text(Path(path), LARGEST_SURVEY)
+    except TallGrainError:
+        return ""
 
 
 class Filing(QObject):
@@ -47,7 +56,7 @@ class Filing(QObject):
         super().__init__(window)
         self._window = window
         self._session = window.session
-        self._last: tuple[Read, str] | None = None
+        self._last: tuple[Read, str, str] | None = None
         self.worker = Worker(self)
         self.worker.done.connect(self._stored)
         self.worker.failed.connect(self._refused)
@@ -70,7 +79,8 @@ class Filing(QObject):
         elif self._session.sheet is not None:
             name = self._session.sheet.name
             self._take(
-                lambda extent, layout: read_survey(path, now(), name, extent, layout), str(path)
+                lambda answers, layout: read_survey(path, now(), name, None, layout, answers),
+                str(path),
             )
 
     def paste(self) -> None:
@@ -80,15 +90,18 @@ class Filing(QObject):
         if sheet is not None:
             where, name = "pasted text", sheet.name
             self._take(
-                lambda extent, layout: survey_of_text(text, where, now(), name, extent, layout),
+                lambda answers, layout: survey_of_text(
+                    text, where, now(), name, None, layout, answers
+                ),
                 where,
+                text,
             )
 
-    def _take(self, read: Read, where: str, told: Told | None = None) -> None:
+    def _take(self, read: Read, where: str, text: str = "", told: Told | None = None) -> None:
         sheet = self._session.sheet
         if sheet is None:
             return
-        self._last = read, where
+        self._last = read, where, text
         self.worker.do("take", partial(self._store, read, where, told, sheet))
 
     def _store(
@@ -98,7 +111,7 @@ class Filing(QObject):
             found = read(None, None)
         else:
             found = told_of(
-                read(told.extent, told.layout),
+                read(told.answers, told.layout),
                 told.taken_at,
                 told.sheet,
                 told.nozzle_c,
@@ -116,13 +129,19 @@ class Filing(QObject):
 
     def _refused(self, _: str, error: TallGrainError) -> None:
         sheet = self._session.sheet
-        asked = isinstance(error, MatrixWithoutExtent | OpenLayout)
+        asked = isinstance(error, MatrixWithoutExtent | OpenLayout | OpenQuestion)
         if asked and self._last is not None and sheet is not None:
-            read, where = self._last
+            read, where, text = self._last
             dialog = MatrixDialog(
-                sheet, where, self._window, isinstance(error, OpenLayout), self._session.plate_sheet
+                sheet,
+                where,
+                self._window,
+                isinstance(error, OpenLayout),
+                self._session.plate_sheet,
+                text or _text_of(where),
+                error.what if isinstance(error, OpenQuestion) else "",
             )
-            dialog.accepted.connect(lambda: self._take(read, where, dialog.told()))
+            dialog.accepted.connect(lambda: self._take(read, where, text, dialog.told()))
             dialog.open()
             return
         self._window.tell(error)

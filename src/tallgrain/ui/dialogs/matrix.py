@@ -1,27 +1,39 @@
 """What a table of figures is, where it lies and when it was measured: asked for when nothing in the
 text says it."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from PyQt6.QtCore import QDateTime
+from PyQt6.QtCore import QDateTime, QPointF, QRectF
+from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import (
     QComboBox,
     QDateTimeEdit,
     QDialog,
     QFormLayout,
+    QHBoxLayout,
     QLineEdit,
     QVBoxLayout,
     QWidget,
 )
 
+from tallgrain.clock import now
 from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.survey import Survey
 from tallgrain.errors import InputError
+from tallgrain.formats.files import survey_of_text
 from tallgrain.formats.layout import Layout
+from tallgrain.formats.log_text import Answers, Surface, is_decorated, surfaces
 from tallgrain.formats.matrix_text import Extent, checked_extent
+from tallgrain.ui.app import theme
+from tallgrain.ui.painting.heights import paint_heights
+from tallgrain.ui.painting.pens import text
 from tallgrain.ui.widgets.parts import amount, button, label
+from tallgrain.ui.widgets.words import mm
 
+PICTURE_PX = 330
 SIDES = ("Left column at x", "Right column at x", "Front row at y", "Rear row at y")
 
 
@@ -29,17 +41,67 @@ SIDES = ("Left column at x", "Right column at x", "Front row at y", "Rear row at
 class Told:
     """What was said of a table; layout None where only one was possible."""
 
-    layout: Layout
-    extent: Extent | None
+    layout: Layout | None
+    answers: Answers | None
     taken_at: datetime | None
     sheet: str | None
     nozzle_c: float | None
     plate_c: float | None
 
 
+class HeightsPicture(QWidget):
+    """Heights as they would be read, front and rear, left and right written on them."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._survey: Survey | None = None
+        self._words = ""
+        self.setMinimumSize(PICTURE_PX, PICTURE_PX)
+
+    def show_points(self, survey: Survey | None, words: str) -> None:
+        """Draw other points, or say why there are none."""
+        self._survey, self._words = survey, words
+        low, high = (
+            (float(survey.heights.min()), float(survey.heights.max())) if survey else (0.0, 0.0)
+        )
+        self.setAccessibleName(
+            f"{len(survey.points)} heights, {mm(low)} to {mm(high)} mm" if survey else words
+        )
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Draw it."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if self._survey is None:
+            text(painter, QPointF(8, 22), self._words[:48], colour=theme.RUST)
+        else:
+            paint_heights(painter, QRectF(self.rect()), self._survey.xy, self._survey.heights)
+        painter.end()
+
+
+def _surfaces_of(text: str) -> list[Surface]:
+    """What a text with more than figures in it holds; nothing of a plain one."""
+    if not text or not is_decorated(text):
+        return []
+    try:
+        return surfaces(text, "text")
+    except InputError:
+        return []
+
+
+def _choices(name: str, answers: Sequence[tuple[str, str | None]]) -> QComboBox:
+    made = QComboBox()
+    made.setAccessibleName(name)
+    for words, answer in answers:
+        made.addItem(words, answer)
+    return made
+
+
 class MatrixDialog(QDialog):
-    """Four places and which row comes first, begins with the printer's reach; date, heat, sheet.
-    `open_layout`: it could be points as well."""
+    """What a text of heights does not say of itself, drawn as it would be read: four places (begins
+    with the printer's reach), which row and column come first, unit and sign; date, heat, sheet.
+    `open_layout`: it could be points as well; text: what is drawn; open_words: what is asked."""
 
     def __init__(
         self,
@@ -48,17 +110,25 @@ class MatrixDialog(QDialog):
         parent: QWidget,
         open_layout: bool = False,
         plate_sheet: str | None = None,
+        text: str = "",
+        open_words: str = "",
     ) -> None:
         super().__init__(parent)
+        self._text = text
+        self._found = _surfaces_of(text)
         self.setWindowTitle("What is this table?" if open_layout else "Where does this matrix lie?")
         column = QVBoxLayout(self)
         column.setSpacing(12)
         told = (
             "it could be read in two ways, and a wrong one would make a plate that is none."
             if open_layout
-            else "heights in rows and columns, and nothing says where."
+            else open_words or "heights in rows and columns, and nothing says where."
         )
         column.addWidget(label(f"{where}: {told}", wrap=True))
+        self.picture = HeightsPicture()
+        self.picture.setVisible(bool(text))
+        across = QHBoxLayout()
+        across.addWidget(self.picture)
         form = QFormLayout()
         self.layout_box = QComboBox()
         self.layout_box.setAccessibleName("The table holds")
@@ -73,15 +143,47 @@ class MatrixDialog(QDialog):
         self.boxes = []
         for name, value in zip(SIDES, (box.x0, box.x1, box.y0, box.y1), strict=True):
             made = amount(-10_000, 10_000, name, decimals=2, suffix=" mm", value=value)
-            form.addRow(name, made)
+            made.valueChanged.connect(lambda _: self._draw())
             self.boxes.append(made)
+        for words, (low, high) in (("x of its sides", self.boxes[:2]), ("y", self.boxes[2:])):
+            pair = QHBoxLayout()
+            pair.addWidget(low)
+            pair.addWidget(high)
+            form.addRow(words, pair)
         self.rows = QComboBox()
         self.rows.addItem("the front of the plate", True)
         self.rows.addItem("the rear of the plate", False)
         self.rows.setAccessibleName("The first row is")
         form.addRow("The first row is", self.rows)
+        self.columns = _choices(
+            "The first column is", (("the left one", "left"), ("the right one", "right"))
+        )
+        self.unit = _choices(
+            "The unit is",
+            (("as the text says, else mm", None), ("mm", "mm"), ("µm", "um"), ("inches", "inch")),
+        )
+        self.sign = _choices(
+            "The figures are",
+            (("heights: high is up", "heights"), ("what would level them", "levels")),
+        )
+        self.which = QComboBox()
+        self.which.setAccessibleName("Which surface")
+        for i, one in enumerate(self._found, 1):
+            self.which.addItem(one.words, i)
+        for words, choice in (
+            ("The first column is", self.columns),
+            ("Unit", self.unit),
+            ("The figures are", self.sign),
+            ("Which surface", self.which),
+        ):
+            form.addRow(words, choice)
+        form.setRowVisible(self.which, self.which.count() > 1)
+        for choice in (self.rows, self.columns, self.unit, self.sign):
+            choice.activated.connect(lambda _: self._draw())
+        self.which.activated.connect(lambda _: self._follow_which())
         self._conditions(form, plate_sheet)
-        column.addLayout(form)
+        across.addLayout(form, 1)
+        column.addLayout(across)
         self.problem = label(role="rust", wrap=True)
         column.addWidget(self.problem)
         done = button("Take it", "primary")
@@ -89,6 +191,7 @@ class MatrixDialog(QDialog):
         column.addWidget(done)
 
         self._follow()
+        self._follow_which()
 
     def _conditions(self, form: QFormLayout, plate_sheet: str | None) -> None:
         """When it was measured, how warm and on which sheet."""
@@ -117,8 +220,48 @@ class MatrixDialog(QDialog):
 
     def _follow(self) -> None:
         matrix = self.layout_box.currentData() == "matrix"
-        for part in (*self.boxes, self.rows):
+        for part in (*self.boxes, self.rows, self.columns, self.unit, self.sign):
             part.setEnabled(matrix)
+        self._draw()
+
+    @property
+    def _layout(self) -> Layout | None:
+        """What the table is; a text with more than figures in it says so itself."""
+        return None if self._found else self.layout_box.currentData()
+
+    def _follow_which(self) -> None:
+        """Begin with what the chosen surface says of itself."""
+        if self._found:
+            one = self._found[max(self.which.currentIndex(), 0)]
+            self.rows.setCurrentIndex(int(one.order == "rear"))
+            self.columns.setCurrentIndex(int(one.columns == "right" or one.counted_down))
+            if one.taken_at is not None:
+                self.taken.setDateTime(QDateTime.fromSecsSinceEpoch(int(one.taken_at.timestamp())))
+        self._draw()
+
+    def _draw(self) -> None:
+        """What it would be, as it is answered now."""
+        if not self._text or not hasattr(self, "which"):
+            return
+        try:
+            found = survey_of_text(
+                self._text, "text", now(), "", None, self._layout, self.answers()
+            )
+        except (InputError, ValueError) as error:
+            self.picture.show_points(None, str(error))
+            return
+        self.picture.show_points(found, "")
+
+    def answers(self) -> Answers:
+        """What was said of the heights."""
+        return Answers(
+            self.extent(),
+            "front" if self.rows.currentData() else "rear",
+            self.columns.currentData(),
+            self.unit.currentData(),
+            self.sign.currentData(),
+            self.which.currentData(),
+        )
 
     def told(self) -> Told:
         """All that was said."""
@@ -126,8 +269,8 @@ class MatrixDialog(QDialog):
         layout = self.layout_box.currentData()
         when = self.taken.dateTime().toPyDateTime().astimezone()
         return Told(
-            layout,
-            self.extent() if layout == "matrix" else None,
+            self._layout,
+            self.answers() if layout == "matrix" else None,
             when,
             self.sheet.text().strip() or None,
             nozzle,

@@ -30,6 +30,11 @@ def height_image(heights: np.ndarray, span: float) -> QImage:
     return image.copy()
 
 
+def height_colour(share: float) -> QColor:
+    """The colour of a height: -1 is the lowest of the scale, 1 the highest."""
+    return QColor(*(int(c) for c in _RGB[int(np.clip((share + 1) * 127.5, 0, 255))]))
+
+
 # In full light a colour is itself; in the shade it stays light enough that its height can be read.
 DARKEST, LIGHTEST = 0.72, 1.06
 

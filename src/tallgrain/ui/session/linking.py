@@ -10,6 +10,7 @@ from PyQt6.QtCore import QObject
 from tallgrain.clock import now
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.errors import TallGrainError
+from tallgrain.link.by_hand import Asker
 from tallgrain.link.connect import connected
 from tallgrain.link.guard.guard import Guard
 from tallgrain.link.protocol import Printer, PrinterState
@@ -45,14 +46,16 @@ def make_link(
     holder: str,
     ledger: Ledger,
     remote: bool = False,
+    ask: Asker | None = None,
 ) -> Linked:
-    """Link to an address, or to one that must be waited for, after the old link is let go of."""
+    """Link to an address, or to one that must be waited for, after the old link is let go of; ask:
+    how a person is asked where the link is by hand."""
     if old is not None:
         old.close()
     printer, url = None, where if isinstance(where, str) else ""
     try:
         url = where if isinstance(where, str) else where()
-        printer = connected(url, holder, remote)
+        printer = connected(url, holder, remote, ask=ask)
         return Linked(turn, url, printer, guarded(printer, sheet, ledger, now), printer.state())
     except TallGrainError as error:
         if printer is not None:
@@ -67,6 +70,8 @@ class Linking(QObject):
         super().__init__(session)
         self._session = session
         self._turn = 0
+        # How a person is asked where the link is by hand; the window sets it.
+        self.ask: Asker | None = None
         self._soak_from: float | None = None
         self._told_state: PrinterState | None = None
         self._watch = timer(self, WATCH_MS, self.look)
@@ -86,7 +91,9 @@ class Linking(QObject):
         s.problem = None
         s.changed.emit()
         self._turn += 1
-        made = partial(make_link, self._turn, where, s.sheet, s.printer, holder, s.ledger, remote)
+        made = partial(
+            make_link, self._turn, where, s.sheet, s.printer, holder, s.ledger, remote, self.ask
+        )
         s.motion.worker.do("link", made)
 
     def unlink(self) -> None:

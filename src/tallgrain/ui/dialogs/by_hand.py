@@ -1,0 +1,103 @@
+"""A link by hand at the window: one act at a time, and what came back is typed."""
+
+import queue
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import QApplication, QDialog, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+
+from tallgrain.errors import PrinterRefused
+from tallgrain.link.by_hand import Act
+from tallgrain.ui.widgets.parts import button, label, put, tell
+
+
+class HandDialog(QDialog):
+    """What is to be done now. It stays beside the window, and nothing waits with a time limit;
+    it is called from the thread that works, and waits for the answer."""
+
+    asked = pyqtSignal(object)
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("By hand")
+        self.setMinimumWidth(520)
+        self._answers: queue.SimpleQueue[str | None] = queue.SimpleQueue()
+        self.act: Act | None = None
+        column = QVBoxLayout(self)
+        column.setSpacing(10)
+        self.words = label(role="title", wrap=True)
+        self.lines = label(role="head", wrap=True)
+        self.lines.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.hint = label(role="muted", wrap=True)
+        self.answer = QLineEdit()
+        self.answer.setAccessibleName("What the printer says")
+        self.answer.returnPressed.connect(self.take)
+        self.copy = button("&Copy the lines")
+        self.copy.clicked.connect(self.copy_lines)
+        self.paste = button("&Paste what came back")
+        self.paste.clicked.connect(self.paste_answer)
+        self.answered = button("Done  Enter", "primary")
+        self.answered.clicked.connect(self.take)
+        put(column, self.words, self.lines, self.hint, self.answer)
+        row = QHBoxLayout()
+        put(row, self.copy, self.paste)
+        row.addStretch(1)
+        row.addWidget(self.answered)
+        column.addLayout(row)
+        self.asked.connect(self._show)
+
+    def __call__(self, act: Act) -> str:
+        """Ask, and wait. Raises PrinterRefused where the act was taken back by a halt."""
+        while not self._answers.empty():
+            self._answers.get()
+        self.asked.emit(act)
+        answer = self._answers.get()
+        if answer is None:
+            raise PrinterRefused("A halt took this back.", "printer", reason="halted")
+        return answer
+
+    def take_back(self) -> None:
+        """A halt: what is asked for is not to be done any more; from any thread."""
+        self._answers.put(None)
+        self.asked.emit(None)
+
+    def _show(self, act: Act | None) -> None:
+        self.act = act
+        if act is None:
+            tell(self.words, "Stop: let go of what was asked. Where it stands is not known.")
+            for part in (self.lines, self.hint, self.answer, self.copy, self.paste, self.answered):
+                part.setVisible(False)
+            return
+        for part in (self.hint, self.answer, self.paste, self.answered):
+            part.setVisible(True)
+        tell(self.words, act.words)
+        tell(self.lines, "\n".join(act.lines))
+        for part in (self.lines, self.copy):
+            part.setVisible(bool(act.lines))
+        tell(self.hint, act.answer)
+        self.answer.clear()
+        self.show()
+        self.raise_()
+        self.activateWindow()
+        self.answer.setFocus()
+
+    def take(self) -> None:
+        """What was typed is the answer."""
+        if self.act is not None:
+            self.act = None
+            self.hide()
+            self._answers.put(self.answer.text().strip())
+
+    def copy_lines(self) -> None:
+        """The lines to the clipboard."""
+        clipboard = QApplication.clipboard()
+        if clipboard is not None:
+            clipboard.setText(self.lines.text())
+
+    def paste_answer(self) -> None:
+        """What lies on the clipboard as the answer; its last line."""
+        clipboard = QApplication.clipboard()
+        words = clipboard.text().strip().splitlines() if clipboard is not None else []
+        self.answer.setText(words[-1] if words else "")
+
+    def reject(self) -> None:
+        """Esc halts, as everywhere; it closes nothing here."""
