@@ -2,7 +2,7 @@
 
 from datetime import UTC, datetime
 
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tallgrain.core.machine.describe import Basics, basics_document
@@ -54,6 +54,7 @@ def done(step, ledger, journal, sheet):
         journal.write(StartPolicy.of({"compensation": "nothing", **told}), "", "chosen")
 
 
+@settings(max_examples=12)
 @given(st.permutations(ORDER))
 def test_any_order_leads_to_the_end(tmp_path_factory, order):
     sheet = MachineSheet.model_validate(basics_document(Basics("Teasel")))

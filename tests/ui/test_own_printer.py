@@ -44,8 +44,12 @@ def sheet_of(window, name):
 
 def test_from_nothing_to_a_described_printer_by_keys(empty, qtbot):
     window, F5 = empty, Qt.Key.Key_F5
-    keys(window, "2")
+    press(window, F5)  # describing is the one next step of an empty home
     page = window.machine.describing
+    qtbot.waitUntil(lambda: page.name.hasFocus(), timeout=3000)
+    page.back.click()  # left again: the door
+    assert window.stack.currentWidget() is window.door
+    keys(window, "2")
     qtbot.waitUntil(lambda: page.name.hasFocus(), timeout=3000)
     press(window, F5)
     assert "a name has" in page.problem.text() and page.number == 0  # said at the question

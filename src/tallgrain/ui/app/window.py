@@ -184,8 +184,11 @@ class Window(QMainWindow):
         self.strip.tell_story(self.rooms[name].story)
 
     def primary(self) -> None:
-        """The one next step of the station that is shown."""
-        self.station.primary()
+        """The one next step of the station that is shown; at the door, a printer of one's own."""
+        if self.stack.currentWidget() is self.door:
+            self.new_printer()
+        else:
+            self.station.primary()
 
     def secondary(self) -> None:
         """Break off what runs."""

@@ -119,9 +119,7 @@ class MachineStation(Station):
         scrolled(fit_column).addWidget(self.fitness)
         fit_column.addWidget(self.fitness.answers)
         self.pages.addWidget(fit_page)
-        self.describing = Describing(
-            self._session, self._drafts, lambda: self.show_tab(0), self.refresh
-        )
+        self.describing = Describing(self._session, self._drafts, self._described, self.refresh)
         self.pages.addWidget(self.describing)
         bench.column.addWidget(self.pages, 1)
         self.store_button = button("Store the sheet  F5", "primary")
@@ -166,6 +164,12 @@ class MachineStation(Station):
         """A printer of one's own, from nothing; then: what follows once its plate is known."""
         self.show_tab(DESCRIBING)
         self.describing.begin(then)
+
+    def _described(self) -> None:
+        """Back to the sheet; without any printer, back to the door."""
+        self.show_tab(0)
+        if self._session.sheet is None:
+            self._session.printer_changed.emit()
 
     def _confirm(self) -> None:
         draft = self._drafts.draft
