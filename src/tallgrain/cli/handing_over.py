@@ -46,27 +46,23 @@ def handover_routine(
         journal = Journal(ledger, sheet.name, now)
         book, values = StartBook(journal), ValuesBook(journal, MEANINGS)
         asked: dict[str, Any] = {
-            "compensation": compensation, "nozzle_c": nozzle_c, "plate_c": plate_c,
-            "soak_min": soak_min, "clean": clean, "level": level,
-        }  # fmt: skip
+            "compensation": compensation,
+            "nozzle_c": nozzle_c,
+            "plate_c": plate_c,
+            "soak_min": soak_min,
+            "clean": clean,
+            "level": level,
+        }
         if compensation is not None and compensation not in WAYS:
             raise InputError(
                 f"there is no way '{compensation}'.", "--compensation", f"Give {', '.join(WAYS)}."
             )
         policy = replace(book.chosen.policy, **{k: v for k, v in asked.items() if v is not None})
-        was = book.chosen
-        chosen = replace(
-            was, policy=policy, dialect=dialect or was.dialect, every=every or was.every
-        )
+        chosen = replace(book.chosen, policy=policy, every=every or book.chosen.every)
+        chosen = replace(chosen, dialect=dialect or chosen.dialect)
         spoken = dialect_named(chosen.dialect)
         if check is not None:
-            seen = checked(read_text(check), sheet, spoken, values)
-            grave = [f for f in seen.found if f.grave]
-            rows = [f"line {f.line}: {f.what}" for f in seen.found]
-            document = {"findings": rows, "lines": seen.understood, "unknown": seen.unknown}
-            show(document, as_json, lambda: "\n".join([seen.damage, *rows]).strip() or "all right")
-            if grave or seen.damage:
-                raise InputError("this text is not safe to start with.", str(check))
+            _check(checked(read_text(check), sheet, spoken, values), check, as_json)
             return
         made = start_text(chosen, sheet, spoken, values.ours("trip_height"))
         book.choose(chosen)
@@ -74,7 +70,16 @@ def handover_routine(
             write_text(out, made)
         today = now().replace(hour=0, minute=0, second=0, microsecond=0)
         lines = summary(ledger, journal, today, values.not_kept)
-        document = {"start": made, "today": lines, "dialect": chosen.dialect, "every": chosen.every}
-        show(document, as_json, lambda: "\n".join([*([] if out else [made]), *lines]))
+        told = {"start": made, "today": lines, "dialect": chosen.dialect, "every": chosen.every}
+        show(told, as_json, lambda: "\n".join([*([] if out else [made]), *lines]))
         if out is not None and not as_json:
             say(f"written to {out}.")
+
+
+def _check(seen: Any, path: Path, as_json: bool) -> None:
+    """Tell what is wrong in a start text. Raises InputError where it is not safe."""
+    rows = [f"line {f.line}: {f.what}" for f in seen.found]
+    document = {"findings": rows, "lines": seen.understood, "unknown": seen.unknown}
+    show(document, as_json, lambda: "\n".join([seen.damage, *rows]).strip() or "all right")
+    if seen.damage or any(f.grave for f in seen.found):
+        raise InputError("this text is not safe to start with.", str(path))

@@ -65,9 +65,7 @@ def dialect_prove(
 
 def _tell(event: Any, as_json: bool) -> None:
     if as_json:
-        document = {
-            "step": event.step, "told": event.told, "left_out": event.left_out
-        }  # fmt: skip
+        document = {"step": event.step, "told": event.told, "left_out": event.left_out}
         say(json.dumps(document, allow_nan=False))
     else:
         say(f"{event.step}: {event.told or 'left out, ' + event.left_out}")

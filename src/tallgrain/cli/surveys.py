@@ -204,30 +204,20 @@ def survey(
     known = machine_sheet(machine)
     where = _where(_first_layer(gcode), points, after, margins, free)
     name = "towers" if plan == "delta" else str(plan)
-    asked = count or (TOWERS_COUNT if name == "towers" else "5x5")
-    planned = plan_for(known[0], name, parse_count(asked), samples, where)
+    grid = parse_count(count or (TOWERS_COUNT if name == "towers" else "5x5"))
+    planned = plan_for(known[0], name, grid, samples, where)
     break_off = BreakOff()
     with at_the_printer(link, known, remote, seen, break_off) as (guard, ledger):
         for phase in warm_up(guard, nozzle_c, plate_c, soak_min, break_off):
             _tell(phase, as_json)
-        soaked = soak_min if plate_c is not None else None
+        at = sheet_name, soak_min if plate_c is not None else None
         if by_itself:
-            box, grid = box_within(guard.sheet, where.margins), parse_count(asked)
-            alone = survey_by_itself(guard, ledger, box, grid, now, sheet_name, soaked)
-            for event in alone:
-                _tell(event, as_json)
-            return
-        events = run(
-            guard,
-            ledger,
-            planned,
-            now,
-            break_off,
-            sheet=sheet_name,
-            soak_min=soaked,
-            note=note,
-            quality=Quality(guard.sheet.probe.repeatability.s_r),
-        )
+            box = box_within(guard.sheet, where.margins)
+            events = survey_by_itself(guard, ledger, box, grid, now, *at)
+        else:
+            good = Quality(guard.sheet.probe.repeatability.s_r)
+            more: dict[str, Any] = {"sheet": at[0], "soak_min": at[1], "note": note}
+            events = run(guard, ledger, planned, now, break_off, quality=good, **more)
         for event in events:
             _tell(event, as_json)
     if break_off.asked:

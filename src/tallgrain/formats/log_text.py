@@ -26,6 +26,8 @@ Unit = Literal["mm", "um", "inch"]
 UNITS: dict[Unit, float] = {"mm": 1.0, "um": 1e-3, "inch": 25.4}
 MOST_LINES = 200_000
 SPACED_SHARE = 0.6
+# So much of a text shows what kind it is (signs).
+LOOKED_AT = 200_000
 # A column that ranges so much further than the others is none of heights.
 FAR_SHARE = 5.0
 
@@ -124,7 +126,9 @@ class _Line:
 
 def is_decorated(text: str) -> bool:
     """Whether something else than figures, separators and one heading stands in a text."""
-    lines = [s for line in text.splitlines()[:MOST_LINES] if (s := line.strip()) and s[0] != "#"]
+    # What surrounds figures does so from the beginning.
+    head = text[:LOOKED_AT].splitlines()
+    lines = [s for line in head if (s := line.strip()) and s[0] != "#"]
     if lines and has_heading(lines):
         return False  # columns by name: what else they hold is left alone
     return any(_SURROUNDED.search(line) for line in lines[1:]) or (
@@ -193,9 +197,7 @@ def _refuse_broken_row(line: _Line, block: list[_Line], where: str) -> None:
 
 def _double_spaced(lines: Sequence[_Line]) -> bool:
     """Whether empty lines stand between most lines of figures: none of them parts anything then."""
-    pairs = [
-        (a, b) for a, b in pairwise(lines) if a.fields is not None
-    ]  # fmt: skip
+    pairs = [(a, b) for a, b in pairwise(lines) if a.fields is not None]
     return len(pairs) > 2 and sum(b.blank for _, b in pairs) > SPACED_SHARE * len(pairs)
 
 

@@ -57,9 +57,14 @@ def write_pack(path: Path, pack: Pack) -> None:
         printers = []
         for i, one in enumerate(pack.printers, 1):
             folder = f"printers/{i}"
-            printers.append({"name": one.name, "folder": folder, "surveys": [
-                {k: v for k, v in s.items() if k != "text"} for s in one.surveys
-            ], "values": sorted(one.values)})  # fmt: skip
+            printers.append(
+                {
+                    "name": one.name,
+                    "folder": folder,
+                    "surveys": [{k: v for k, v in s.items() if k != "text"} for s in one.surveys],
+                    "values": sorted(one.values),
+                }
+            )
             put(f"{folder}/machine.toml", one.sheet)
             put(f"{folder}/events.json", _json(one.events))
             put(f"{folder}/journal.json", _json(one.journal))
@@ -70,8 +75,11 @@ def write_pack(path: Path, pack: Pack) -> None:
         for name, text in pack.dialects.items():
             put(f"dialects/{name}.toml", text)
         head = {
-            "format": FORMAT, "version": 1, "printers": printers, "dialects": sorted(pack.dialects)
-        }  # fmt: skip
+            "format": FORMAT,
+            "version": 1,
+            "printers": printers,
+            "dialects": sorted(pack.dialects),
+        }
         put("pack.json", _json(head))
     write_bytes(path, held.getvalue())
 
@@ -156,9 +164,13 @@ def _list(table: dict[str, Any], key: str, where: str) -> list[Any]:
 
 def _plain(name: Any, where: str) -> str:
     """A name that leads nowhere else. Raises InputError."""
-    if not isinstance(name, str) or not name or name.startswith(".") or len(name) > 100 or any(
-        not (c.isalnum() or c in "-_.") for c in name
-    ):  # fmt: skip
+    if (
+        not isinstance(name, str)
+        or not name
+        or name.startswith(".")
+        or len(name) > 100
+        or any(not (c.isalnum() or c in "-_.") for c in name)
+    ):
         raise InputError(f"'{name}' is no name of a file here.", f"{where}, pack.json")
     return name
 

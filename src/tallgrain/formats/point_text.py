@@ -24,6 +24,8 @@ COMMA = SEPARATORS[3]
 # Heights of one place further apart than this are no repeats of a touch.
 APART_MM = 0.05
 MOST_POINTS = 300_000
+# No heading is longer (signs).
+LONGEST_HEADING = 2000
 
 
 def parse_points(text: str, where: str) -> tuple[Point, ...]:
@@ -57,7 +59,7 @@ def has_heading(lines: Sequence[str]) -> bool:
     names = {
         re.split(r"[^a-z]", f.strip().strip('"').lower())[0]
         for s in SEPARATORS
-        for f in s(lines[0])
+        for f in s(lines[0][:LONGEST_HEADING])
     }
     return {"x", "y", "z"} <= names
 

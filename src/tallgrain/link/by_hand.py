@@ -99,11 +99,20 @@ class HandPrinter:
         )
         place = Place(at["x"], at["y"], at["z"]) if at else Place(0.0, 0.0, 0.0)
         self._state = PrinterState(
-            boot=self.identity.boot, frame=0, referenced=bool(at), reference_touch=None,
-            moving=False, motions=0, position=place, extended=False, tripped=False,
-            nozzle=Heat(None, None), plate=Heat(None, None), clock_s=time.monotonic(),
+            boot=self.identity.boot,
+            frame=0,
+            referenced=bool(at),
+            reference_touch=None,
+            moving=False,
+            motions=0,
+            position=place,
+            extended=False,
+            tripped=False,
+            nozzle=Heat(None, None),
+            plate=Heat(None, None),
+            clock_s=time.monotonic(),
             not_kept=None,
-        )  # fmt: skip
+        )
 
     # Asking
 
@@ -251,9 +260,10 @@ class HandPrinter:
     def survey_by_itself(self, box: Rectangle, columns: int, rows: int) -> Floats:
         """Not by hand: what a printer found by itself is read from its text."""
         raise PrinterRefused(
-            "a surface that the printer found by itself is pasted or imported.", "printer",
+            "a surface that the printer found by itself is pasted or imported.",
+            "printer",
             reason="absent",
-        )  # fmt: skip
+        )
 
     def rest(self, seconds: float) -> PrinterState:
         """Wait in place."""
@@ -325,8 +335,9 @@ class HandPrinter:
         words = (
             f"Set the printer's {meaning.replace('_', ' ')} to {ours:.4f}, in Tall Grain's sign."
         )
-        found = self._figures(Act(words, (), "what it says that it is now; Enter for that",
-                                  f"{ours:.4f}"), "z")  # fmt: skip
+        found = self._figures(
+            Act(words, (), "what it says that it is now; Enter for that", f"{ours:.4f}"), "z"
+        )
         if found is None:
             raise PrinterRefused("It was not set.", "printer")
         if meaning == "trip_height":

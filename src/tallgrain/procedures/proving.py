@@ -314,9 +314,11 @@ class _Proving:
     def _find(self, guard: Guard) -> None:
         while True:
             fits = guard.wants_fit
-            words = "What is the thickest that fits under the nozzle?" if fits else (
-                "How far does the nozzle stand above the plate, by a ruler?"
-            )  # fmt: skip
+            words = (
+                "What is the thickest that fits under the nozzle?"
+                if fits
+                else ("How far does the nozzle stand above the plate, by a ruler?")
+            )
             seen = float(self._ask(Question("fits" if fits else "mm", words)))
             guard.see_fit(seen) if fits else guard.see_clearance(seen)
             with suppress(LookAgain):

@@ -51,9 +51,13 @@ def _printer(ledger: Ledger, name: str, sheet: str, backups: Path) -> PackedPrin
 
 def _entry(seen: Observation) -> dict[str, Any]:
     return {
-        "at": seen.at.isoformat(), "topic": seen.topic, "item": seen.item,
-        "outcome": seen.outcome, "note": seen.note, "figures": seen.figures,
-    }  # fmt: skip
+        "at": seen.at.isoformat(),
+        "topic": seen.topic,
+        "item": seen.item,
+        "outcome": seen.outcome,
+        "note": seen.note,
+        "figures": seen.figures,
+    }
 
 
 @dataclass(frozen=True)
@@ -119,19 +123,26 @@ def _read(one: PackedPrinter) -> _Parts:
         parse_values(text, f"{where}, {name}")
     events = [
         MachineEvent(
-            one.name, _instant(e.get("at"), f"{where}, events"), str(e.get("kind", "")),
-            str(e.get("note", "")), tuple(str(s) for s in e.get("stale", ())),
+            one.name,
+            _instant(e.get("at"), f"{where}, events"),
+            str(e.get("kind", "")),
+            str(e.get("note", "")),
+            tuple(str(s) for s in e.get("stale", ())),
         )
         for e in one.events
-    ]  # fmt: skip
+    ]
     entries = [
         Observation(
-            one.name, _instant(e.get("at"), f"{where}, journal"), str(e.get("topic", "")),
-            str(e.get("item", "")), str(e.get("outcome", "")), str(e.get("note", "")),
+            one.name,
+            _instant(e.get("at"), f"{where}, journal"),
+            str(e.get("topic", "")),
+            str(e.get("item", "")),
+            str(e.get("outcome", "")),
+            str(e.get("note", "")),
             e["figures"] if isinstance(e.get("figures"), dict) else {},
         )
         for e in one.journal
-    ]  # fmt: skip
+    ]
     return _Parts(surveys, events, entries)
 
 
@@ -205,8 +216,12 @@ def words(joined: Sequence[Joined]) -> list[str]:
     """What came of a pack, for a person."""
     lines = []
     for one in joined:
-        parts = {"survey": one.surveys, "event": one.events, "record": one.entries,
-                 "backup": one.values}  # fmt: skip
+        parts = {
+            "survey": one.surveys,
+            "event": one.events,
+            "record": one.entries,
+            "backup": one.values,
+        }
         told = ", ".join(f"{n} {name}{'' if n == 1 else 's'}" for name, n in parts.items() if n)
         state = "is here now" if one.new else "was known here"
         lines.append(f"{one.name} {state}: {told or 'nothing that was not here already'}.")

@@ -55,6 +55,52 @@ class Basics:
 def basics_document(basics: Basics, known: Sequence[str] = ()) -> dict[str, Any]:
     """A whole sheet from the first two questions, all else assumed. known: names that are taken.
     Raises InputError, naming the question's part."""
+    name = _checked(basics, known)
+    (w, d), (x, y) = basics.size, basics.corner
+    if basics.shape == "disc":
+        x0, y0, x1, y1 = x - w / 2, y - w / 2, x + w / 2, y + w / 2
+        plate: dict[str, Any] = {"shape": "disc", "diameter": w, "centre": [x, y]}
+    else:
+        x0, y0, x1, y1 = x, y, x + w, y + d
+        plate = {"shape": "rectangle", "size": [w, d], "origin": [x, y]}
+    document: dict[str, Any] = {
+        "format": "tallgrain-machine",
+        "version": 1,
+        "name": name,
+        "kinematics": {"plate_z": "plate_z", "towers": "delta"}.get(basics.moves, "gantry_z"),
+        "plate_moves_y": basics.moves == "plate_y",
+        "assumed": [
+            "travel",
+            "probe.kind",
+            "probe.offset",
+            "probe.trip_height",
+            "probe.repeatability",
+            "adjusters",
+            "keep_outs",
+        ],
+        "plate": plate,
+        "travel": {"x": [x0, x1], "y": [y0, y1], "z": [-BELOW_MM, HIGH_MM]},
+        "probe": {"kind": "contact_pin", "offset": [0.0, BEHIND_MM], "trip_height": 0.0},
+    }
+    if basics.corner == (0.0, 0.0) and basics.shape == "rectangle":
+        document["assumed"].insert(0, "plate.origin")
+    supports = _supports(basics, (x0, y0, x1, y1))
+    if supports:
+        document["supports"] = supports
+        document["assumed"].append("supports")
+    if basics.moves == "towers":
+        radius = max(x1 - x0, y1 - y0) / 2
+        document["delta"] = {
+            "rod_length_mm": round(2.2 * radius, 1),
+            "delta_radius_mm": round(1.05 * radius, 1),
+            "height_mm": HIGH_MM,
+        }
+        document["assumed"].append("delta")
+    return document
+
+
+def _checked(basics: Basics, known: Sequence[str]) -> str:
+    """The printer's name, where all of it can be. Raises InputError."""
     try:
         name = checked_name(basics.name)
     except ValueError as error:
@@ -73,39 +119,7 @@ def basics_document(basics: Basics, known: Sequence[str] = ()) -> dict[str, Any]
             "motors",
             f"Choose {' or '.join(map(str, MOTORS[basics.moves]))}.",
         )
-    (w, d), (x, y) = basics.size, basics.corner
-    if basics.shape == "disc":
-        x0, y0, x1, y1 = x - w / 2, y - w / 2, x + w / 2, y + w / 2
-        plate: dict[str, Any] = {"shape": "disc", "diameter": w, "centre": [x, y]}
-    else:
-        x0, y0, x1, y1 = x, y, x + w, y + d
-        plate = {"shape": "rectangle", "size": [w, d], "origin": [x, y]}
-    document: dict[str, Any] = {
-        "format": "tallgrain-machine",
-        "version": 1,
-        "name": name,
-        "kinematics": {"plate_z": "plate_z", "towers": "delta"}.get(basics.moves, "gantry_z"),
-        "plate_moves_y": basics.moves == "plate_y",
-        "assumed": ["travel", "probe.kind", "probe.offset", "probe.trip_height",
-                    "probe.repeatability", "adjusters", "keep_outs"],
-        "plate": plate,
-        "travel": {"x": [x0, x1], "y": [y0, y1], "z": [-BELOW_MM, HIGH_MM]},
-        "probe": {"kind": "contact_pin", "offset": [0.0, BEHIND_MM], "trip_height": 0.0},
-    }  # fmt: skip
-    if basics.corner == (0.0, 0.0) and basics.shape == "rectangle":
-        document["assumed"].insert(0, "plate.origin")
-    supports = _supports(basics, (x0, y0, x1, y1))
-    if supports:
-        document["supports"] = supports
-        document["assumed"].append("supports")
-    if basics.moves == "towers":
-        radius = max(x1 - x0, y1 - y0) / 2
-        document["delta"] = {
-            "rod_length_mm": round(2.2 * radius, 1), "delta_radius_mm": round(1.05 * radius, 1),
-            "height_mm": HIGH_MM,
-        }  # fmt: skip
-        document["assumed"].append("delta")
-    return document
+    return name
 
 
 def _supports(basics: Basics, box: tuple[float, float, float, float]) -> list[dict[str, Any]]:
@@ -119,9 +133,13 @@ def _supports(basics: Basics, box: tuple[float, float, float, float]) -> list[di
     places: dict[int, dict[str, tuple[float, float]]] = {
         2: {"left": (left, middle_y), "right": (right, middle_y)},
         3: {"front-left": (left, front), "front-right": (right, front), "rear": (middle_x, rear)},
-        4: {"front-left": (left, front), "front-right": (right, front),
-            "rear-left": (left, rear), "rear-right": (right, rear)},
-    }  # fmt: skip
+        4: {
+            "front-left": (left, front),
+            "front-right": (right, front),
+            "rear-left": (left, rear),
+            "rear-right": (right, rear),
+        },
+    }
     return [
         {"name": n, "at": list(at), "step_mm": 0.0025} for n, at in places[basics.motors].items()
     ]
@@ -167,8 +185,12 @@ def with_screws(
         inset = min(INSET_MM, w / 5, d / 5)
         x0, y0, x1, y1 = x + inset, y + inset, x + w - inset, y + d - inset
     middle_x, middle_y = (x0 + x1) / 2, (y0 + y1) / 2
-    corners = {"front-left": (x0, y0), "front-right": (x1, y0),
-               "rear-left": (x0, y1), "rear-right": (x1, y1)}  # fmt: skip
+    corners = {
+        "front-left": (x0, y0),
+        "front-right": (x1, y0),
+        "rear-left": (x0, y1),
+        "rear-right": (x1, y1),
+    }
     places: dict[Screws, dict[str, tuple[float, float]]] = {
         "three": {"front-left": (x0, y0), "front-right": (x1, y0), "rear": (middle_x, y1)},
         "four": corners,

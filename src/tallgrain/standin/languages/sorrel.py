@@ -171,9 +171,11 @@ class Sorrel(Language):
 
     def _do_tell(self, rest: list[str], say: Say) -> None:
         parts = {
-            "place": self._tell_place, "pin": self._tell_pin, "heat": self._tell_heat,
+            "place": self._tell_place,
+            "pin": self._tell_pin,
+            "heat": self._tell_heat,
             "rest": self._tell_rest,
-        }  # fmt: skip
+        }
         if ("spread" in self.traits) != bool(rest):
             raise NoSuchLine("tell")
         for name in rest or parts:

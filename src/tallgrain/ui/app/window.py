@@ -17,12 +17,12 @@ from PyQt6.QtWidgets import (
 
 from tallgrain.errors import TallGrainError
 from tallgrain.paths import data_home
-from tallgrain.procedures.evening import evening
 from tallgrain.store.ledger import MachineEvent
 from tallgrain.ui.app.asking import Asking
 from tallgrain.ui.app.closing import may_close
 from tallgrain.ui.app.door import Door
 from tallgrain.ui.app.filing import Filing
+from tallgrain.ui.app.leading import Leading
 from tallgrain.ui.app.menus import Menus
 from tallgrain.ui.app.tones import Tones
 from tallgrain.ui.app.wheel import Wheel
@@ -30,12 +30,10 @@ from tallgrain.ui.session.drafts import Drafts
 from tallgrain.ui.session.edits import NoteEvent, PutAwayEdit
 from tallgrain.ui.session.probe_work import ProbeWork
 from tallgrain.ui.session.session import Session
-from tallgrain.ui.session.state import LinkState
 from tallgrain.ui.session.values_work import ValuesWork
 from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.stations.rooms import Rooms
 from tallgrain.ui.widgets.bench import ClearanceRow
-from tallgrain.ui.widgets.evening import EveningStrip
 from tallgrain.ui.widgets.header import Header
 from tallgrain.ui.widgets.route import Route
 from tallgrain.ui.widgets.strip import Strip
@@ -54,11 +52,6 @@ if TYPE_CHECKING:
     from tallgrain.ui.stations.towers.station import TowersStation
 
 S = TypeVar("S", bound=Station)
-# Where the steps of a first evening are made, and on which page there.
-EVENING_TABS = {
-    "describe": ("Machine", 0), "fit to measure?": ("Machine", 1), "probe checks": ("Probe", 0),
-    "rough gap": ("Probe", 3), "prove the console": ("Probe", 5),
-}  # fmt: skip
 
 
 class Opened(Generic[S]):
@@ -140,7 +133,8 @@ class Window(QMainWindow):
         beside.addWidget(self.stack, 1)
         below = QVBoxLayout()
         below.setContentsMargins(14, 0, 14, 10)
-        self.evening = EveningStrip(self.go_on_evening)
+        self.leading = Leading(self)
+        self.evening = self.leading.strip
         below.addWidget(self.strip)
         below.addWidget(self.evening)
         beside.addLayout(below)
@@ -223,31 +217,8 @@ class Window(QMainWindow):
         s = self.session
         self.strip.tolerance = s.sheet.tolerance.flatness_mm if s.sheet else None
         self.route.show_kernels([room.kernel() for room in self.rooms.made])
-        self._follow_evening()
+        self.leading.follow()
         self.menus.follow()
-
-    def _follow_evening(self) -> None:
-        """Where a printer has no season yet, what comes next stands in its place."""
-        s = self.session
-        season = s.back.season
-        early = s.sheet is not None and season is not None and not season.heads
-        if early and s.sheet is not None:
-            linked, printer = s.link is LinkState.UP, s.printer
-            console = "dialect=" in s.url or (printer is not None and bool(printer.language))
-            self.evening.show_steps(evening(s.ledger, s.journal, s.sheet, linked, console))
-        self.evening.setVisible(early)
-        self.strip.setVisible(not early)
-
-    def go_on_evening(self, step: str) -> None:
-        """Where a step of the first evening is made."""
-        if step == "link":
-            self.asking.link()
-        elif step in EVENING_TABS:
-            name, tab = EVENING_TABS[step]
-            self.visit(name)
-            cast("MachineStation | ProbeStation", self.station).show_tab(tab)
-        else:
-            self.visit({"first survey": "Surface", "gap": "Gap", "print": "Handover"}[step])
 
     def refresh_printers(self) -> None:
         """Show the printers of the ledger."""

@@ -130,6 +130,22 @@ class MatrixDialog(QDialog):
         across = QHBoxLayout()
         across.addWidget(self.picture)
         form = QFormLayout()
+        self._ask_layout(form, open_layout)
+        self._ask_place(form, sheet)
+        self._ask_ways(form)
+        self._conditions(form, plate_sheet)
+        across.addLayout(form, 1)
+        column.addLayout(across)
+        self.problem = label(role="rust", wrap=True)
+        column.addWidget(self.problem)
+        done = button("Take it", "primary")
+        done.clicked.connect(self.accept)
+        column.addWidget(done)
+        self._follow()
+        self._follow_which()
+
+    def _ask_layout(self, form: QFormLayout, open_layout: bool) -> None:
+        """Points or a matrix, where it could be both."""
         self.layout_box = QComboBox()
         self.layout_box.setAccessibleName("The table holds")
         if open_layout:
@@ -139,6 +155,9 @@ class MatrixDialog(QDialog):
         self.layout_box.currentIndexChanged.connect(lambda _: self._follow())
         if open_layout:
             form.addRow("The table holds", self.layout_box)
+
+    def _ask_place(self, form: QFormLayout, sheet: MachineSheet) -> None:
+        """Its four sides, beginning with the printer's reach."""
         box = Reach(sheet).box
         self.boxes = []
         for name, value in zip(SIDES, (box.x0, box.x1, box.y0, box.y1), strict=True):
@@ -150,6 +169,9 @@ class MatrixDialog(QDialog):
             pair.addWidget(low)
             pair.addWidget(high)
             form.addRow(words, pair)
+
+    def _ask_ways(self, form: QFormLayout) -> None:
+        """Which row and column come first, unit and sign, and which surface."""
         self.rows = QComboBox()
         self.rows.addItem("the front of the plate", True)
         self.rows.addItem("the rear of the plate", False)
@@ -181,17 +203,6 @@ class MatrixDialog(QDialog):
         for choice in (self.rows, self.columns, self.unit, self.sign):
             choice.activated.connect(lambda _: self._draw())
         self.which.activated.connect(lambda _: self._follow_which())
-        self._conditions(form, plate_sheet)
-        across.addLayout(form, 1)
-        column.addLayout(across)
-        self.problem = label(role="rust", wrap=True)
-        column.addWidget(self.problem)
-        done = button("Take it", "primary")
-        done.clicked.connect(self.accept)
-        column.addWidget(done)
-
-        self._follow()
-        self._follow_which()
 
     def _conditions(self, form: QFormLayout, plate_sheet: str | None) -> None:
         """When it was measured, how warm and on which sheet."""

@@ -4,14 +4,10 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtGui import QTextCursor
 from PyQt6.QtWidgets import (
     QComboBox,
-    QDialog,
     QFileDialog,
     QHBoxLayout,
-    QLineEdit,
     QListWidget,
     QPlainTextEdit,
     QScrollArea,
@@ -26,7 +22,6 @@ from tallgrain.link.console import parts
 from tallgrain.link.console.dialect import parse_dialect
 from tallgrain.link.console.parts import OPERATIONS, Operation
 from tallgrain.link.console.pattern import Sweep, swept
-from tallgrain.link.console.record import replayed
 from tallgrain.link.console.teaching import (
     PROOF_MM,
     Lesson,
@@ -35,31 +30,20 @@ from tallgrain.link.console.teaching import (
     parts_text,
     said_text,
 )
-from tallgrain.link.console.transport import ConsoleUrl, devices, opened
 from tallgrain.textio import read_text, unwritable, write_text
 from tallgrain.ui.app import theme
 from tallgrain.ui.dialogs.framing import Framing, line_edit
+from tallgrain.ui.dialogs.live_console import PRINTER, US, LiveConsole
 from tallgrain.ui.dialogs.taught_values import TaughtValues
-from tallgrain.ui.session.worker import Worker
 from tallgrain.ui.widgets.form import Form
 from tallgrain.ui.widgets.parts import amount, button, label, put, tell
 
-US, PRINTER = "→ ", "  "
 PARTS = ("z", "x", "y", "met_z", "nozzle_c", "nozzle_to_c", "plate_c", "plate_to_c", "live", "kept")
-MOST_LINES, LARGEST = 5000, 1 << 20
+LARGEST = 1 << 20
 # Settings that stand on pages of their own, by their names in link.console.parts.
 WAYS = ("limit_s", "taken_off", "restarts", "every_s", "rows_from", "parts")
 TRAVEL = tuple(n for n in parts.Framing.model_fields if n not in ("done", "busy"))
 UNITS = ("temperature", "time", "x", "y")
-
-
-def _asked(
-    console: RawConsole, framing: parts.Framing, operation: str, lines: tuple[str, ...]
-) -> tuple[str, list[str]]:
-    said: list[str] = []
-    for line in lines:
-        said += console.ask(line, framing)
-    return operation, said
 
 
 def _scrolled(page: QWidget) -> QScrollArea:
@@ -69,70 +53,27 @@ def _scrolled(page: QWidget) -> QScrollArea:
     return area
 
 
-class TeachingDialog(QDialog):
+class TeachingDialog(LiveConsole):
     """Type a line, see the reply, sweep its figure; try each operation, harmless ones first."""
-
-    line_came = pyqtSignal(str)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setWindowTitle("Teach a console")
         self.resize(1160, 720)
         self.lesson = Lesson()
-        self.console: RawConsole | None = None
-        self._replayed: list[str] = []
         # The file as it was read or written here last; the value that is set to what it is.
         self._file = ""
         self._was = "", 0.0
         # What was swept, by operation and line.
         self._sweeps: dict[tuple[str, str], list[Sweep]] = {}
-        self.worker = Worker(self)
         self.worker.done.connect(self._done)
         self.worker.failed.connect(lambda _, error: tell(self.said, str(error)))
-        self.line_came.connect(lambda line: self._write(PRINTER + line))
         row = QHBoxLayout(self)
         row.addLayout(self._left(), 5)
         row.addLayout(self._right(), 6)
         self._choose(0)
 
     # The two sides
-
-    def _left(self) -> QVBoxLayout:
-        column = QVBoxLayout()
-        self.where = QComboBox()
-        self.where.setEditable(True)
-        self.where.setAccessibleName("Device or address of the console")
-        for device in devices():
-            self.where.addItem(device.name, f"serial:{device.path}")
-        self.link = button("&Open")
-        self.link.clicked.connect(self.open_console)
-        self.session = button("A recorded &session …")
-        self.session.clicked.connect(self.ask_session)
-        top = QHBoxLayout()
-        top.addWidget(self.where, 1)
-        top.addWidget(self.link)
-        top.addWidget(self.session)
-        column.addLayout(top)
-        self.transcript = QPlainTextEdit()
-        self.transcript.setReadOnly(True)
-        self.transcript.setMaximumBlockCount(MOST_LINES)
-        self.transcript.setFont(theme.font(12))
-        self.transcript.setAccessibleName("What was sent (→) and what the console said")
-        column.addWidget(self.transcript, 1)
-        self.line = QLineEdit()
-        self.line.setPlaceholderText("Type a line, Enter sends it")
-        self.line.setAccessibleName("A line to send")
-        self.line.returnPressed.connect(self.send)
-        column.addWidget(self.line)
-        column.addWidget(
-            label(
-                "Nothing is sent but what you type or try. A line that moves the printer moves it: "
-                "keep it well above the plate.",
-                "muted",
-                wrap=True,
-            )
-        )
-        return column
 
     def _right(self) -> QVBoxLayout:
         column = QVBoxLayout()
@@ -165,7 +106,6 @@ class TeachingDialog(QDialog):
         ):
             self.tabs.addTab(page, words)
         column.addWidget(self.tabs, 1)
-        self.said = label(role="safety", wrap=True)
         column.addWidget(self.said)
         row = QHBoxLayout()
         self.reopen = button("&Open a dialect …")
@@ -232,45 +172,10 @@ class TeachingDialog(QDialog):
         column.addWidget(self.proof)
         return column
 
-    # The console
-
-    def open_console(self) -> None:
-        """Open what is chosen; a line may be typed then."""
-        index = self.where.currentIndex()
-        named = self.where.itemText(index) == self.where.currentText()
-        text = str(self.where.itemData(index)) if named and index >= 0 else self.where.currentText()
-        scheme, _, rest = text.partition(":")
-        self.close_console()
-        url = ConsoleUrl(scheme or "serial", rest.removeprefix("//"), "", None)
-        self.worker.do("open", partial(self._opened, url))
-
-    def _opened(self, url: ConsoleUrl) -> RawConsole:
-        return RawConsole(opened(url, 115200), self.line_came.emit)
-
-    def send(self) -> None:
-        """Send what was typed."""
-        words = self.line.text().strip()
-        if self.console is None or not words:
-            return
-        self._write(US + words)
-        self.line.clear()
-        self.worker.do("ask", partial(self.console.ask, words, self.lesson.lines))
-
-    def ask_session(self) -> None:
-        """A recorded session instead of a printer."""
-        name, _ = QFileDialog.getOpenFileName(self, "A recorded session", "", "Session (*.jsonl)")
-        if name:
-            self.load_session(Path(name))
-
-    def load_session(self, path: Path) -> None:
-        """Show a recorded session; patterns can be taught from it."""
-        try:
-            for said in replayed(path):
-                self._write((US if said.ours else PRINTER) + said.line)
-                if not said.ours:
-                    self._replayed.append(said.line)
-        except TallGrainError as error:
-            tell(self.said, str(error))
+    @property
+    def lines(self) -> parts.Framing:
+        """How lines travel, as far as it is taught. Raises InputError."""
+        return self.lesson.lines
 
     def ask_dialect(self) -> None:
         """A saved dialect, to be taught more."""
@@ -293,15 +198,6 @@ class TeachingDialog(QDialog):
             return f"{self.lesson.name} is open: nothing of it counts as tried here."
 
         self._do(act)
-
-    def close_console(self) -> None:
-        """Let go of it."""
-        if self.console is not None:
-            self.console.close()
-            self.console = None
-
-    def _write(self, line: str) -> None:
-        self.transcript.appendPlainText(line)
 
     # Teaching
 
@@ -407,7 +303,7 @@ class TeachingDialog(QDialog):
                 return self.lesson.tried(self.operation, self._replayed)
             for line in lines:
                 self._write(US + line)
-            asked = partial(_asked, self.console, self.lesson.lines, self.operation, lines)
+            asked = partial(self._asked, self.operation, lines)
             self.worker.do("try", asked)
             return "Trying …"
 
@@ -422,7 +318,7 @@ class TeachingDialog(QDialog):
         both = (*lines, *self.lesson.operations["values"].send)
         for line in both:
             self._write(US + line)
-        asked = partial(_asked, self.console, self.lesson.lines, "values", both)
+        asked = partial(self._asked, "values", both)
         self.worker.do("same", asked)
         return "Setting it to what it is …"
 
@@ -496,25 +392,3 @@ class TeachingDialog(QDialog):
         self.proof.setVisible(operation == "lift")
         self.values.refresh(self.lesson)
         self.save.setEnabled(all(state != "missing" for _, state in rows))
-
-    def sweep_text(self, words: str) -> None:
-        """Select the newest place of some words in the transcript."""
-        document = self.transcript.document()
-        assert document is not None
-        cursor = self.transcript.textCursor()
-        cursor.movePosition(QTextCursor.MoveOperation.End)
-        found = document.find(words, cursor, document.FindFlag.FindBackward)
-        if not found.isNull():
-            self.transcript.setTextCursor(found)
-
-    def closeEvent(self, event: object) -> None:
-        """Let go of the console and the thread."""
-        self.close_console()
-        self.worker.finish()
-        event.accept()  # type: ignore[attr-defined]
-
-    def keyPressEvent(self, event: object) -> None:
-        """Enter sends a line; it closes nothing."""
-        key = event.key()  # type: ignore[attr-defined]
-        if key not in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            super().keyPressEvent(event)  # type: ignore[arg-type]

@@ -325,8 +325,10 @@ class Describing(QWidget):
         self.kind.choose("")
         self.lead.setVisible(not self.threads.currentData())
         focus: list[QWidget] = [
-            self.name, self.width_mm, *(next(iter(t.tiles.values())) for t in self._choices[2:])
-        ]  # fmt: skip
+            self.name,
+            self.width_mm,
+            *(next(iter(t.tiles.values())) for t in self._choices[2:]),
+        ]
         focus[number].setFocus()
         self._shown()
 

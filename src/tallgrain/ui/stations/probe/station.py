@@ -71,9 +71,7 @@ class ProbeStation(Station):
         self.gap = GapPage(self._session, self.rough)
         self.values = ValuesPage(self._session, self._values)
         self.prove = ProvePage(self._session, self.proving)
-        self.pages = (
-            self.works, self.where, self.repeats, self.gap, self.values, self.prove
-        )  # fmt: skip
+        self.pages = (self.works, self.where, self.repeats, self.gap, self.values, self.prove)
         self.tabbed = bench.tabbed(TABS, self.pages)
         return bench
 
