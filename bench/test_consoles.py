@@ -17,12 +17,13 @@ import resource, sys, time
 from pathlib import Path
 from tallgrain.link.connect import dialect_named
 from tallgrain.link.console.record import replayed
-said = dialect_named("hazel").operations["state"].lines
+spoken = dialect_named("hazel")
+said = spoken.operations["state"].lines
 began, count, met = time.perf_counter(), 0, 0
 for line in replayed(Path(sys.argv[1])):
     count += 1
     if not line.ours:
-        met += any(s.read(line.line) is not None for s in said)
+        met += any(spoken.read(s, line.line) is not None for s in said)
 print(count, met, time.perf_counter() - began,
       resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)
 """

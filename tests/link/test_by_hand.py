@@ -55,7 +55,7 @@ def test_a_survey_runs_through_a_person(standin, home, url):
 def test_what_is_told_is_held_against_what_was_asked(standin, home, slip, ends):
     """A wrong place ends it before anything else moves; what can't be understood is asked again."""
     made = standin(link="json")
-    person = Person(made, {9: slip})
+    person = Person(made, {"Move": slip})
     if ends is None:
         assert len(surveyed(made, home, person).points) == 8
     else:

@@ -87,6 +87,7 @@ class HandPrinter:
         self.identity = Identity("the printer", "by hand", f"{UNTOLD}{uuid.uuid4().hex[:12]}")
         self._aims: dict[str, float] = {}
         self._trip: float | None = None
+        self._asked_trip = False
         self._closed = False
         self.halt_sent_at = 0.0
         at = self._figures(
@@ -305,24 +306,29 @@ class HandPrinter:
         return self.state()
 
     def trip_height(self) -> float:
-        """As the printer stores it, in our sign."""
+        """As the printer stores it, in our sign; asked for once."""
+        self._ask_trip()
         if self._trip is None:
-            found = self._figures(
-                Act(
-                    "Which trip height does the printer hold: how high the nozzle stands above the "
-                    "plate when the probe trips?",
-                    (),
-                    "mm, positive where the nozzle is above",
-                ),
-                "z",
+            self._asked_trip = False
+            raise LinkError(
+                "the trip height was not told.", self.url, "Look it up, and say it when asked."
             )
-            if found is None:
-                raise LinkError("the trip height was not told.", self.url)
-            self._trip = found["z"]
         return self._trip
 
+    def _ask_trip(self) -> None:
+        if self._trip is None and not self._asked_trip:
+            self._asked_trip = True
+            words = (
+                "Which trip height does the printer hold: how high the nozzle stands above the "
+                "plate when the probe trips?"
+            )
+            hint = "mm, positive where the nozzle is above; or no, where it holds none"
+            found = self._figures(Act(words, (), hint), "z")
+            self._trip = found["z"] if found is not None else None
+
     def values(self) -> tuple[StoredValue, ...]:
-        """Its trip height, once that was asked for."""
+        """Its trip height; what else it stores is not asked for."""
+        self._ask_trip()
         if self._trip is None:
             return ()
         trip = self._trip

@@ -159,19 +159,6 @@ class Dialect(Strict):
         return None if found is None else {**said.sets, **found}
 
     @cached_property
-    def told(self) -> frozenset[str]:
-        """The names of all that it may tell of its state; what is not among them is not known."""
-        names: set[str] = set()
-        for operation in ("state", "state_more"):
-            if operation in self.operations:
-                one = self.operations[operation]
-                for said in one.lines:
-                    names |= said.pattern.names | set(said.sets)
-                if one.done:
-                    names |= compiled(one.done).names
-        return frozenset(names)
-
-    @cached_property
     def sum(self) -> str:
         """What tells this dialect from any other: any change of what it says is another sum."""
         return sha256(self.model_dump_json().encode()).hexdigest()[:16]

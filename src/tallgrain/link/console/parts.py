@@ -8,7 +8,7 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from tallgrain.link.console.pattern import Pattern, Value, compiled
+from tallgrain.link.console.pattern import Pattern, compiled
 
 # What a link must be able to do, what it may, and what a line of each may ask for.
 NEEDED: dict[str, frozenset[str]] = {
@@ -62,11 +62,6 @@ class Said(Strict):
     def pattern(self) -> Pattern:
         """Its pattern, ready to match."""
         return compiled(self.line)
-
-    def read(self, line: str) -> dict[str, Value] | None:
-        """What a line says; None where it is another one."""
-        found = self.pattern.match(line)
-        return None if found is None else {**self.sets, **found}
 
 
 class Part(Strict):
