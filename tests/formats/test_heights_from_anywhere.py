@@ -193,8 +193,7 @@ def test_a_log_on_the_command_line(home, tmp_path):
     made = json.loads((tmp_path / "first.json").read_text())
     at = {(p["x"], p["y"]): p["z"] for p in made["points"]}
     assert len(at) == 8 and at[300.0, 280.0] == pytest.approx(-0.012)
-    for option, value in (("--unit", "ell"), ("--sign", "x"), ("--columns", "top")):
-        assert option in tallgrain(*told, option, value, check=2).stderr
+    assert "--unit" in tallgrain(*told, "--unit", "ell", check=2).stderr
 
 
 @pytest.mark.parametrize(

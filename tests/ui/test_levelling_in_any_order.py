@@ -9,7 +9,7 @@ import pytest
 from sittings import FAULTS, PROVING, Sitting
 from tallgrain.errors import TallGrainError
 
-SITTINGS, ACTS = (60, 10) if PROVING else (5, 10)
+SITTINGS, ACTS = (60, 10) if PROVING else (4, 10)
 MOTORS = ("motor-reversed:1", "motor-still:2", "motors-swapped:1", "motor-lead:2", "motor-slack:1")
 
 
