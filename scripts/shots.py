@@ -105,6 +105,7 @@ def own_printer(shoot):
     window.primary()
     page.kind.tiles["contact_pin"].click()
     window.primary()
+    page.screws.tiles["four"].setFocus()
     page.screws.tiles["four"].click()
     rest(0.5)
     shoot("describing")

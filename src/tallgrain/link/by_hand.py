@@ -220,9 +220,7 @@ class HandPrinter:
             raise PrinterRefused("The probe did not trip.", "printer", reason="no_trip")
         tripped = Place(met["x"], met["y"], met["z"])
         self._stands("And where does it say that it stands now?", (), tripped)
-        self._state = replace(
-            self._state, referenced=True, reference_touch=tripped, extended=self._state.extended
-        )
+        self._state = replace(self._state, referenced=True, reference_touch=tripped)
         return self._state
 
     def touch(self, floor: float) -> Place:

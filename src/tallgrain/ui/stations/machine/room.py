@@ -21,7 +21,8 @@ class MachineRoom(Room):
         sheet = session.sheet
         if sheet is None:
             return Kernel(self.name, Fill.EMPTY, "no printer yet")
-        headline = f"{size_words(sheet)}, {len(sheet.supports)} Z"
+        count = len(sheet.supports)
+        headline = f"{size_words(sheet)}, {count} Z" if count else size_words(sheet)
         if sheet.kinematics == "delta":
             headline = f"{size_words(sheet)}, delta"
         if sheet.name in self.shared.drafts.unstored():
