@@ -7,7 +7,10 @@ import re
 import socket
 import sys
 
+import tomlkit
+
 import nursery
+from tallgrain.core.machine.describe import Basics, basics_document, with_probe, with_screws
 from tallgrain.errors import LookAgain
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.link.guard.guard import Guard
@@ -142,6 +145,20 @@ def tallgrain(*words, check=None, env=None, cwd=None):
 def as_json(*words, env=None):
     """Run a verb with --json and read its one document."""
     return json.loads(tallgrain(*words, "--json", check=0, env=env).stdout)
+
+
+def unprobed(folder, up=False):
+    """A printer without a probe, described as a builder would: its sheet's file and the sheet."""
+    basics = basics_document(Basics("Quern", "plate_y", 1))
+    kind = "none_up" if up else "none"
+    path = folder / f"{kind}.toml"
+    path.write_text(tomlkit.dumps(with_screws(with_probe(basics, kind), "four")))
+    return path, parse_sheet(path.read_text(), path.name)
+
+
+def feels_at(made):
+    """Whoever feels with a gauge at a stand-in, when asked to."""
+    return lambda asked: made.hands("hands.gauge", thickness_mm=asked.gauge)["feel"]
 
 
 def shipped_sheet(name):

@@ -276,7 +276,7 @@ class Person:
         p = self.printer
         ways = {"Move": lambda: p.go(*figures[:3]), "Raise": lambda: p.lift(figures[0]),
                 "Lower": lambda: p.lower(figures[0]), "Where": p.state, "And": p.state}  # fmt: skip
-        quiet = {"Bring": p.extend, "Put": p.retract}
+        quiet = {"Bring": p.extend, "Put": p.retract, "Allow": lambda: p.leave_below(figures[0])}
         verb = words.split()[0]
         if verb in ways:
             ways[verb]()

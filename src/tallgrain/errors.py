@@ -113,6 +113,10 @@ class NoTrip(JobError):
     """The probe did not trip where it was allowed to go."""
 
 
+class NotFelt(JobError):
+    """The person who was to feel with a gauge broke it off."""
+
+
 class EarlyTrip(JobError):
     """The probe tripped where the plate can't be."""
 

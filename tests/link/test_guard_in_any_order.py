@@ -4,13 +4,16 @@ The rules act as a hasty builder would; what they type is what a careful eye or 
 """
 
 import contextlib
+import shutil
+import tempfile
+from pathlib import Path
 
 import pytest
 from hypothesis import HealthCheck, Phase, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule
 
-from standins import Standin, looked_down, see
+from standins import Standin, feels_at, looked_down, see, unprobed
 from tallgrain.core.machine.reach import Reach
 from tallgrain.errors import TallGrainError
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
@@ -26,22 +29,35 @@ AILS = (
     "trips-in-air:1:3",
     "never-trips:2",
 )
+NAMES = ("Barley", "Rye", "Millet", "none", "none_up")
 VALUES = ("trip_height", "offset_x", "offset_y")
 
 
 class AtTheGuard(RuleBasedStateMachine):
     """One guard on one printer."""
 
+    def __init__(self):
+        super().__init__()
+        self.folder = tempfile.mkdtemp()
+
     @initialize(
-        name=st.sampled_from(["Barley", "Rye", "Millet"]), seed=st.integers(0, 5),
-        cold=st.booleans(),
+        name=st.sampled_from(NAMES), seed=st.integers(0, 5), cold=st.booleans(),
+        switch=st.floats(-1, 4),
     )  # fmt: skip
-    def link(self, name, seed, cold):
-        options = ["--machine", name, "--seed", str(seed), *(["--cold"] if cold else [])]
-        self.made = Standin(*options)
-        self.sheet = parse_sheet(shipped_sheet_text(name), name)
+    def link(self, name, seed, cold, switch):
+        options = ["--seed", str(seed), *(["--cold"] if cold else [])]
+        if name in ("none", "none_up"):
+            path, self.sheet = unprobed(Path(self.folder), name == "none_up")
+            if name == "none":
+                # One that is not cold was referenced by its builder, so its switch is not too low.
+                options += ["--switch-mm", str(switch if cold else max(switch, 0.2))]
+            name = path
+        else:
+            self.sheet = parse_sheet(shipped_sheet_text(name), name)
+        self.made = Standin("--machine", str(name), *options)
         self.printer = connected(self.made.url, "A test")
         self.guard = Guard(self.printer, self.sheet)
+        self.guard.by_gauge.ask = feels_at(self.made)
 
     def attempt(self, act, *more):
         """Refusals and failures are fine; what must not be is a strike."""
@@ -143,6 +159,7 @@ class AtTheGuard(RuleBasedStateMachine):
             assert self.made.truth()["strikes"] == []
 
     def teardown(self):
+        shutil.rmtree(self.folder, ignore_errors=True)
         if hasattr(self, "made"):
             self.printer.close()
             self.made.stop()

@@ -3,14 +3,12 @@
 import pytest
 from PyQt6.QtCore import Qt
 
-from at_the_window import brought_down, idle, press
+from at_the_window import brought_down, gauge_loop, idle, press
 from standins import see
 from tallgrain import demo
 from tallgrain.errors import LinkError
 from tallgrain.formats.values_json import backups, read_values
 from tallgrain.ui.widgets.route import Fill
-
-GAUGE = 0.1
 
 
 @pytest.fixture
@@ -29,48 +27,6 @@ def gap(bench, qtbot, standin):
         return window, made
 
     return open_gap
-
-
-def feel(window, made, qtbot, gauge):
-    page = window.gap.page
-    page.gauge.setValue(gauge)
-    page.felt[made.hands("hands.gauge", thickness_mm=gauge)["feel"]].click()
-    idle(window, qtbot)
-    return window.gap.work.feels[-1].feel
-
-
-def down(window, qtbot, step, most=12):
-    """Page Down until the room that was said is used up."""
-    page = window.gap.page
-    page.length.setCurrentIndex(step)
-    page.setFocus()
-    for _ in range(most):
-        if page.room is None or page.room < 0.005:
-            return
-        press(window, Qt.Key.Key_PageDown)
-        idle(window, qtbot)
-
-
-def gauge_loop(window, made, qtbot):
-    """As a builder does it: look, thick gauges first, then the thin one until it sticks."""
-    page, work = window.gap.page, window.gap.work
-    press(window, Qt.Key.Key_F5)
-    idle(window, qtbot)
-    page.seen.setValue(made.hands("hands.ruler")["clearance_mm"])
-    page.take_room()
-    idle(window, qtbot)
-    for gauge, step in ((1.0, 0), (1.0, 1), (0.3, 1), (0.15, 2)):
-        down(window, qtbot, step)
-        feel(window, made, qtbot, gauge)
-    for _ in range(25):
-        if feel(window, made, qtbot, GAUGE) == "stuck":
-            break
-        down(window, qtbot, 3, most=1)
-    for _ in range(3):
-        press(window, Qt.Key.Key_M)
-        idle(window, qtbot)
-        feel(window, made, qtbot, GAUGE)
-    return work.solved
 
 
 @pytest.mark.timeout(150)

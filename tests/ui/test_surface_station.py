@@ -103,7 +103,7 @@ def test_plans_of_every_kind_show_before_they_are_used(season, qtbot, tmp_path):
     dialog.kind.setCurrentIndex(dialog.kind.findData("grid"))
     dialog.accept()
     assert s.chosen.where.margins == (40, 30, 20, 50)
-    kept = remembered_plan(s.ledger, "Barley")  # for the next start, over the whole plate
+    kept = remembered_plan(s.ledger, s.sheet)  # for the next start, over the whole plate
     assert (kept.columns, kept.rows) == (9, 9) and kept.where == SurveyPlan().where
     s.choose_printer("Millet")  # its own plan
     assert s.chosen == SurveyPlan()

@@ -15,7 +15,7 @@ import typer
 from typer.core import TyperCommand
 
 from tallgrain.core.plan.names import KINDS
-from tallgrain.errors import InputError, printable
+from tallgrain.errors import InputError, JobError, printable
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -138,6 +138,33 @@ def on_interrupt(first: Callable[[], None], second: Callable[[], None]) -> None:
     signal.signal(signal.SIGINT, interrupted)
 
 
+def ask_line(question: str) -> str:
+    """A line on stdin that answers a question on stderr. Raises JobError where nobody answers."""
+    print(question, file=sys.stderr, flush=True)
+    answer = sys.stdin.readline()
+    if not answer:
+        raise JobError("nobody answered.", "stdin", "The nozzle is raised. Run it again.")
+    return answer.strip()
+
+
+def ask_feel(thickness: float) -> Any:
+    """What a gauge (mm) does, as whoever stands there feels it."""
+    while True:
+        word = ask_line(f"the {thickness:g} mm gauge: free, grips or stuck?").lower()
+        if word in ("free", "grips", "stuck"):
+            return word
+
+
+def ask_wanted(asked: Any) -> Any:
+    """A place's feel, asked for at the terminal."""
+    if asked.refused:
+        print(f"{asked.refused}", file=sys.stderr, flush=True)
+    elif asked.number == 1:
+        place = f"the nozzle is over x {asked.x:.1f}, y {asked.y:.1f}; hands may come."
+        print(place, file=sys.stderr, flush=True)
+    return ask_feel(asked.gauge)
+
+
 @dataclass(frozen=True)
 class Seen:
     """What the person at the printer sees and does before anything moves down. Raises InputError
@@ -177,6 +204,7 @@ def at_the_printer(
         printer = connected(link, "A command", remote)
         try:
             guard = guarded(printer, sheet, ledger, now)
+            guard.by_gauge.ask = ask_wanted
             on_interrupt(token.ask, guard.halt)
             for news in values_now(AtValues(guard, ledger, now, data_home() / "backups")).news:
                 print(printable(str(news.error)), file=sys.stderr, flush=True)

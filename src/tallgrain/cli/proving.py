@@ -13,11 +13,11 @@ from tallgrain.cli.common import (
     Seen,
     Verbs,
     app,
+    ask_line,
     at_the_printer,
     say,
     show,
 )
-from tallgrain.cli.settling import ask_line
 from tallgrain.errors import InputError
 
 dialect_app = Verbs(rich_markup_mode=None, no_args_is_help=True, help="Console languages.")

@@ -1,7 +1,6 @@
 """Routines that settle values: the gauge loop, what the printer stores, the quick check."""
 
 import json
-import sys
 from contextlib import suppress
 from pathlib import Path
 from typing import Annotated, Any
@@ -18,6 +17,8 @@ from tallgrain.cli.common import (
     Remote,
     Seen,
     aligned,
+    ask_feel,
+    ask_line,
     at_the_printer,
     number,
     say,
@@ -100,7 +101,7 @@ def gauge_routine(
         heat = heat_of(guard.printer.state(), sheet)
         at = at_values(guard, ledger)
         last = at.book().last(TRIP)
-        loop = gauge_loop(guard, _ask_room, _ask_feel, gauge_mm, grips)
+        loop = gauge_loop(guard, _ask_room, ask_feel, gauge_mm, grips)
         journal = Journal(ledger, guard.sheet.name, now)
         felt = enter_felt(journal, loop, heat, last.after if last is not None else None)
         if felt is None:
@@ -153,28 +154,12 @@ def at_values(guard: Any, ledger: Any) -> Any:
     return AtValues(guard, ledger, now, data_home() / "backups")
 
 
-def ask_line(question: str) -> str:
-    """A line on stdin that answers a question on stderr. Raises JobError where nobody answers."""
-    print(question, file=sys.stderr, flush=True)
-    answer = sys.stdin.readline()
-    if not answer:
-        raise JobError("nobody answered.", "stdin", "The nozzle is raised. Run it again.")
-    return answer.strip()
-
-
 def _ask_room() -> float:
     while True:
         with suppress(ValueError):
             room = float(ask_line("room under the nozzle (mm)?").replace(",", "."))
             if 0 <= room <= 500:
                 return room
-
-
-def _ask_feel(thickness: float) -> Any:
-    while True:
-        word = ask_line(f"the {thickness:g} mm gauge: free, grips or stuck?").lower()
-        if word in ("free", "grips", "stuck"):
-            return word
 
 
 @routine_app.command("values")

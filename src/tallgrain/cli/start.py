@@ -68,6 +68,12 @@ def standin(
     trait: Annotated[
         list[str] | None, typer.Option(help="A habit of sorrel's; 'list' tells them all.")
     ] = None,
+    switch_mm: Annotated[
+        float | None,
+        typer.Option(
+            help="How far above the plate the nozzle is when z's switch trips (no probe)."
+        ),
+    ] = None,
     with_parent: Annotated[bool, typer.Option("--with-parent", hidden=True)] = False,
 ) -> None:
     """Run a simulated printer; its ports are printed first."""
@@ -79,7 +85,10 @@ def standin(
     way = _console(console, pty, trait or [])
     if way is None and trait == ["list"]:
         return
-    serve(sheet, listen, seed, instant, speed, tuple(fault or ()), truth, cold, with_parent, way)
+    if switch_mm is not None and sheet.probe.there:
+        raise InputError(f"{sheet.name} has a probe.", "--switch-mm", "It is for one without.")
+    faults = tuple(fault or ())
+    serve(sheet, listen, seed, instant, speed, faults, truth, cold, with_parent, way, switch_mm)
 
 
 def _console(name: str | None, pty: bool, traits: list[str]) -> "Way | None":

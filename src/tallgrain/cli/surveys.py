@@ -190,7 +190,7 @@ def survey(
     """Probe the plate and store what was touched. Ctrl+C breaks off, twice halts."""
     from tallgrain.clock import now
     from tallgrain.core.plan.grid import box_within, parse_count
-    from tallgrain.core.plan.kinds import plan_for
+    from tallgrain.core.plan.kinds import BY_HAND, plan_for
     from tallgrain.link.connect import check_url
     from tallgrain.procedures.by_itself import survey_by_itself
     from tallgrain.procedures.events import BreakOff
@@ -204,7 +204,8 @@ def survey(
     known = machine_sheet(machine)
     where = _where(_first_layer(gcode), points, after, margins, free)
     name = "towers" if plan == "delta" else str(plan)
-    grid = parse_count(count or (TOWERS_COUNT if name == "towers" else "5x5"))
+    usual = "5x5" if known[0].probe.there else f"{BY_HAND[0]}x{BY_HAND[1]}"
+    grid = parse_count(count or (TOWERS_COUNT if name == "towers" else usual))
     planned = plan_for(known[0], name, grid, samples, where)
     break_off = BreakOff()
     with at_the_printer(link, known, remote, seen, break_off) as (guard, ledger):

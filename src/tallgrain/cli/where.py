@@ -14,12 +14,12 @@ from tallgrain.cli.common import (
     MachineName,
     Remote,
     Seen,
+    ask_line,
     at_the_printer,
     number,
     show,
 )
 from tallgrain.cli.routines import routine_app
-from tallgrain.cli.settling import ask_line
 from tallgrain.errors import InputError, JobError, TallGrainError
 
 SIDES = {

@@ -48,7 +48,8 @@ class Conditions:
 class Point:
     """One place with its touches (mm); z is their mean, or the file's own where it has none.
 
-    left_out: touches that a stated rule left out of the mean.
+    left_out: touches that a stated rule left out of the mean. u: the standard uncertainty of z, for
+    what the place itself tells of it (a gauge felt by hand); None where its touches do.
     """
 
     x: float
@@ -56,6 +57,7 @@ class Point:
     z: float
     touches: tuple[float, ...] = ()
     left_out: tuple[float, ...] = ()
+    u: float | None = None
 
 
 @dataclass(frozen=True)

@@ -224,10 +224,16 @@ def with_choice(draft: Draft, path: Path, value: str) -> Draft:
         x, y = plate.get("centre", (0.0, 0.0))
         made = made.with_value(("plate", "size"), [diameter, diameter])
         made = made.with_value(("plate", "origin"), [x - diameter / 2, y - diameter / 2])
-    elif path == ("probe", "kind") and value == "nozzle":
+    elif path == ("probe", "kind") and value in ("nozzle", "none"):
         made = made.with_value(("probe", "offset"), [0.0, 0.0])
         made = made.with_value(("probe", "trip_height"), 0.0)
+    elif path == ("probe", "finds_z"):
+        top = float(draft.document["travel"]["z"][1]) if value == "up" else 0.0
+        made = made.with_value(("probe", "trip_height"), top)
     elif path[-1] == "kind" and value == "carried" and "perch" not in draft.document["probe"]:
         perch = {"at": [0.0, 0.0, 30.0], "approach": [-1.0, 0.0]}
         made = made.with_value(("probe", "perch"), perch)
+    if path == ("probe", "kind") and draft.document["probe"].get("finds_z") == "up":
+        made = made.with_value(("probe", "finds_z"), "down")
+        made = made.with_value(("probe", "trip_height"), 0.0)
     return made

@@ -28,6 +28,7 @@ class PointRecord(_Part):
     z: Height
     touches: list[Height] = []
     left_out: list[Height] = []
+    u: Annotated[float, Field(gt=0, le=10)] | None = None
 
     @model_validator(mode="after")
     def _agree(self) -> "PointRecord":
@@ -113,7 +114,7 @@ def _survey_of(record: SurveyRecord) -> Survey:
         kind=record.kind,
         taken_at=taken,
         points=tuple(
-            Point(p.x, p.y, p.z, tuple(p.touches), tuple(p.left_out)) for p in record.points
+            Point(p.x, p.y, p.z, tuple(p.touches), tuple(p.left_out), p.u) for p in record.points
         ),
         conditions=Conditions(c.nozzle_c, c.plate_c, c.soak_min, c.sheet),
         complete=record.complete,
@@ -172,6 +173,8 @@ def survey_text(survey: Survey) -> str:
             record["touches"] = list(p.touches)
         if p.left_out:
             record["left_out"] = list(p.left_out)
+        if p.u is not None:
+            record["u"] = p.u
         record.update(extra.get("points", {}).get(str(i), {}))
         rows.append(json.dumps(record, ensure_ascii=False))
     body = json.dumps(head, ensure_ascii=False, indent=1)[:-2]

@@ -6,6 +6,7 @@ pasted. Nothing waits with a time limit. The guard's bounds become words, and it
 told hold as on any link.
 """
 
+import math
 import re
 import sys
 import time
@@ -243,7 +244,10 @@ class HandPrinter:
         """Leave to go below z = 0."""
         if mm:
             self._done(
-                Act(f"Allow z to go {mm:.2f} mm below nought.", self._lines("leave_below", mm=mm))
+                Act(
+                    f"Allow z to go {math.ceil(mm * 100) / 100:.2f} mm below nought.",
+                    self._lines("leave_below", mm=mm),
+                )
             )
         self._state = replace(self._state, leave_mm=mm)
         return self._state

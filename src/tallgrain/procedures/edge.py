@@ -33,6 +33,7 @@ def scan_edge(guard: Guard, axis: str) -> Scan:
     Coarse touches find the strip, then each edge is halved down to FINE_MM. Raises JobError where
     no strip with two edges is found. Ends raised with the probe away.
     """
+    guard.need_probe()
     x, y = guard.sheet.plate.datum_point
     found: dict[float, float] = {}
 

@@ -51,11 +51,13 @@ def evening(
         steps.append(
             EveningStep("prove the console", proven is not None and proven.outcome == "proven")
         )
+    there, works = sheet.probe.there, checks.next is None
+    rough = journal.newest(RoughGapKnown) is not None
     return [
         *steps,
         EveningStep("fit to measure?", all(fit), any(fit), 4.0),
-        EveningStep("probe checks", checks.next is None, any(passed), 1.0),
-        EveningStep("rough gap", journal.newest(RoughGapKnown) is not None, minutes=2.0),
+        EveningStep("probe checks" if there else "switch checks", works, any(passed), 1.0),
+        *([EveningStep("rough gap", rough, minutes=2.0)] if there else []),
         EveningStep("first survey", any(h.state == "complete" for h in heads), bool(heads), 0.5),
         EveningStep("gap", journal.newest(GapSolved) is not None, minutes=4.0),
         EveningStep("print", journal.newest(StartPolicy) is not None, minutes=2.0),

@@ -17,14 +17,17 @@ def feel_probe(guard: Guard, say: Callable[[str], None], wait_s: float = WAIT_S)
     """
     if guard.sheet.probe.goes_away:
         guard.by_hand.show_probe(True)
+    what = "probe" if guard.sheet.probe.there else "switch"
     guard.hands_in = True
     try:
         until = time.monotonic() + wait_s
         for tripped, words in (
-            (False, "The probe must hang free."),
+            (False, f"The {what} must be free."),
             (
                 True,
-                "Trip the probe with a finger and hold it (a nozzle: push it up; a proximity "
+                "Press z's switch with a finger and hold it."
+                if not guard.sheet.probe.there
+                else "Trip the probe with a finger and hold it (a nozzle: push it up; a proximity "
                 "sensor: hold metal under it).",
             ),
             (False, "Let it go."),
@@ -33,7 +36,7 @@ def feel_probe(guard: Guard, say: Callable[[str], None], wait_s: float = WAIT_S)
             while guard.printer.state().tripped is not tripped:
                 if time.monotonic() > until:
                     raise JobError(
-                        f"the probe was not read {'tripped' if tripped else 'free'} in time.",
+                        f"the {what} was not read {'tripped' if tripped else 'free'} in time.",
                         guard.printer.identity.name,
                         "Look at its cable. Nothing went down.",
                     )

@@ -44,8 +44,9 @@ def gauge_loop(
     sheet = guard.sheet
     t_set = guard.printer.trip_height()
     x, y = sheet.plate.datum_point
-    guard.extend()
-    guard.touch_at(x, y)
+    if sheet.probe.there:
+        guard.extend()
+        guard.touch_at(x, y)
     z = guard.by_hand.go_above(x, y).z
     guard.hands_in = True
     touches: list[GaugeTouch] = []

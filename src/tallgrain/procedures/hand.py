@@ -4,7 +4,7 @@ import time
 from collections.abc import Generator
 from functools import partial
 
-from tallgrain.errors import LinkError, TrustLost
+from tallgrain.errors import LinkError, NotFelt, TrustLost
 from tallgrain.link.guard.guard import Guard
 from tallgrain.procedures.events import BreakOff, LinkMended
 
@@ -29,6 +29,8 @@ class Hand:
             touch = self._guard.touch_again if again else partial(self._guard.touch_at, x, y)
             try:
                 return touch(more=more)
+            except NotFelt:
+                return None
             except LinkError as error:
                 self._mends += 1
                 if self._mends > MENDS:

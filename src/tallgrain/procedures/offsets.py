@@ -96,6 +96,7 @@ class OffsetBook:
 def touch_tape(guard: Guard, number: int) -> Place:
     """Touch the tape over the datum once, beside the marks before it: where the nozzle stood when
     the probe left its mark. Ends with the probe away. Raises what the guard raises."""
+    guard.need_probe()
     x, y = guard.sheet.plate.datum_point
     guard.extend()
     guard.touch_at(x + APART_MM * (number % IN_A_ROW - IN_A_ROW // 2), y)

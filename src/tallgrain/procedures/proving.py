@@ -241,9 +241,19 @@ class _Proving:
         if not self._printer.touches:
             raise _Left("it knows no single touch: it only surveys by itself")
 
+    def _need_switch_below(self) -> None:
+        if self._guard.sheet.probe.finds_z == "up":
+            raise _Left("z is found going up: nothing is met on the way down")
+
     def finger(self) -> str:
-        self._need_touch()
         probe = self._guard.sheet.probe
+        if not probe.there:
+            self._need_switch_below()
+            self._ask(Question("done", "Press z's switch, keep it so, and say that it is done."))
+            self._proof.switch_at_once()
+            self._ask(Question("done", "Let it go, take your hand away, and say that it is done."))
+            return "it stopped, and told its switch"
+        self._need_touch()
         if probe.goes_away:
             self._printer.extend()
         if self._printer.state().tripped:
@@ -256,6 +266,11 @@ class _Proving:
         return f"it stopped after {went:.2f} mm, and stands where it told"
 
     def air(self) -> str:
+        if not self._guard.sheet.probe.there:
+            self._need_switch_below()
+            self._proof.reference_through_air()
+            self._proof.rise(AIR_MM)
+            return "no trip, and it said so"
         self._need_touch()
         self._proof.through_air()
         self._proof.rise(AIR_MM)
@@ -280,8 +295,9 @@ class _Proving:
         return f"{one.name} set to {one.live:g}, read back the same"
 
     def reference(self) -> str:
-        self._need_touch()
         guard = self._guard
+        if guard.sheet.probe.there:
+            self._need_touch()
         guard.trust.proven = True  # all that bounds a way down was shown; taken back by what fails
         guard.trust.halted.clear()
         state = guard.attach()
@@ -290,6 +306,8 @@ class _Proving:
             self._find(guard)
             state = guard.printer.state()
         self._agree_on_trip(state.reference_touch.z if state.reference_touch else None)
+        if not guard.sheet.probe.there:
+            return "z's switch, twice at the same height"
         x, y = guard.sheet.plate.datum_point
         try:
             guard.extend()

@@ -33,16 +33,17 @@ class Recorder:
         """What was touched so far at the point under way (mm)."""
         return tuple(self._touches)
 
-    def touch(self, tripped_z: float) -> float | None:
+    def touch(self, tripped_z: float, u: float | None = None) -> float | None:
         """Record a touch by the printer's z at the trip; the point's height once it is complete.
 
-        Heights are the printer's z less its trip height, to a hundredth of a micrometre.
+        Heights are the printer's z less its trip height, to a hundredth of a micrometre; u (mm)
+        where a person felt it.
         """
         self._touches.append(self._height(tripped_z))
         complete = len(self._touches) == self._plan.samples
         z = _mean(self._touches) if complete else None
         x, y = (float(c) for c in self._plan.points[self.points])
-        self._ledger.add_touch(self.ident, self.points, self._touches, x, y, z)
+        self._ledger.add_touch(self.ident, self.points, self._touches, x, y, z, u)
         if z is not None:
             self.known[self.points] = z, tuple(self._touches)
         return z

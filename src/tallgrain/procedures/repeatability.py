@@ -93,8 +93,9 @@ def touch_series(
         yield from warm_up(guard, *series.warm, 0.0, break_off)
         if break_off.asked:
             return
+    guard.need_probe()
     state = yield from referenced(guard)
-    t_set = guard.printer.trip_height()
+    t_set = guard.zero_z()
     ident = ledger.begin_survey(
         NewSurvey(
             guard.sheet.name,

@@ -55,7 +55,7 @@ def resume(
     old = ledger.survey(ident)
     done = rest_of(old, plan)
     state = yield from referenced(guard)
-    t_set = guard.printer.trip_height()
+    t_set = guard.zero_z()
     yield Phase("Finding the plate again")
     places = spread_out(old.xy, CHECKS)
     changes = []

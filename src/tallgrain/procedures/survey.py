@@ -7,6 +7,7 @@ from datetime import datetime
 from typing import Any
 
 from tallgrain.core.plan.grid import Plan
+from tallgrain.core.plan.kinds import for_a_hand
 from tallgrain.core.survey import Conditions
 from tallgrain.errors import Halted, JobError, LinkError, TallGrainError, TrustLost
 from tallgrain.link.guard.guard import Guard
@@ -73,8 +74,11 @@ def survey(
     except after a halt or without a link, when nothing may move. Raises what ended it early, after
     the survey was closed as broken off; a wish to break off is no error.
     """
+    plan = for_a_hand(guard.sheet, plan)
     state = yield from referenced(guard)
-    t_set = guard.printer.trip_height()
+    t_set = guard.zero_z()
+    if not guard.sheet.probe.there:
+        quality = None  # a hand that felt a place well enough does not feel it again
     ident = ledger.begin_survey(
         NewSurvey(
             guard.sheet.name,
@@ -141,7 +145,7 @@ def _touch_all(job: Measuring, recorder: Recorder, break_off: BreakOff) -> Itera
             tripped = yield from hand.touch(float(x), float(y), again=taken > 0, more=more)
             if tripped is None:
                 return
-            z = recorder.touch(tripped)
+            z = recorder.touch(tripped, job.guard.felt_u)
             taken += 1
             if job.tell_touches:
                 yield TouchTaken(number, taken, tripped - job.t_set)

@@ -184,6 +184,8 @@ class Printer:
     def _trip_height_at(self, x: float, y: float) -> float:
         """Commanded height at which this touch trips; -inf beside the plate."""
         probe, height = self.truth.probe, 0.0
+        if probe.kind == "none":
+            return probe.switch_at + float(self.truth.rng("touch").normal(0.0, probe.s_r))
         above = probe.trip_above(x, self.truth.rng("touch"))
         if probe.kind == "nozzle" and self.truth.nozzle.now_c > probe.hottest_c + 3:
             # What oozes from a hot nozzle arrives first.
@@ -207,6 +209,9 @@ class Printer:
             return True
         if probe.hand != "free":
             return probe.hand in ("held", "metal")
+        if probe.kind == "none":
+            beyond = self._height - probe.switch_at
+            return beyond >= 0 if probe.up else beyond <= 0
         x, y, z = self._tip()
         if not probe.extended or not self.truth.plate.on(x + probe.dx, y + probe.dy):
             return False
@@ -224,8 +229,9 @@ class Printer:
             if depth[i] > allowed:
                 self.strikes.append(Strike(part, float(px[i]), float(py[i]), float(depth[i])))
 
-        own = probe.kind == "nozzle"
-        allowed = probe.over_travel if own and self._touching else STRIKE_MM
+        own = probe.under_nozzle
+        pressed = probe.kind == "nozzle" and self._touching
+        allowed = probe.over_travel if pressed else STRIKE_MM
         worst("nozzle", plate.height(xs, ys) + self._growth() - heights, xs, ys, allowed)
         if probe.extended and not own:
             sensed = self._sensed(xs, ys) + probe.lowest_clear()
@@ -343,6 +349,8 @@ class Printer:
     async def touch(self, floor: float) -> dict[str, Any]:
         """Go straight down until the probe trips, never under the floor (printer's z)."""
         self._need_reference()
+        if self.truth.probe.kind == "none":
+            raise Refusal("no_probe", "this printer has no probe to touch with")
         self._strike_faults()
         if not await self._descend(floor - self._frame, self._trips_at()):
             raise Refusal("no_trip", f"the probe did not trip down to z = {floor:.3f}")
@@ -419,6 +427,8 @@ class Printer:
         start = self._height
         self._lose_place()
         self._strike_faults()
+        if self.truth.probe.up:
+            return await self._reference_up()
         await self.lift(REFERENCE_LIFT_MM)
         await self._travel((*self._nozzle_over_datum(), self._height), TRAVEL_MM_S)
         self.truth.probe.told_out = True
@@ -426,6 +436,17 @@ class Printer:
         if not await self._descend(start - down, trips_at):
             await self._travel((self.x, self.y, start + REFERENCE_LIFT_MM), LIFT_MM_S)
             raise Refusal("no_trip", f"the probe did not trip within {down:g} mm")
+        self._adopt(self._height)
+        return self.state()
+
+    async def _reference_up(self) -> dict[str, Any]:
+        """Find z at the switch above, going up and nowhere else."""
+        trips_at, top = self._trips_at(), self.truth.travel[2][1]
+        stops = min(trips_at, top) if np.isfinite(trips_at) else top
+        if stops > self._height:
+            await self._travel((self.x, self.y, stops), LIFT_MM_S)
+        if stops < trips_at or not np.isfinite(trips_at):
+            raise Refusal("no_trip", "z's switch did not trip at the top of its travel")
         self._adopt(self._height)
         return self.state()
 
@@ -543,7 +564,9 @@ class Printer:
         if name not in self.live:
             raise Refusal("bad_value", f"there is no value '{name}'")
         geometry = name in self.truth.kinematics.stored()
-        if not np.isfinite(value) or abs(value) > (2000 if geometry else 100):
+        if not np.isfinite(value) or abs(value) > (
+            2000 if geometry or self.truth.probe.up else 100
+        ):
             raise Refusal("bad_value", f"{value} is not a figure this printer can store")
         before, self.live[name] = self.live[name], value
         try:

@@ -9,7 +9,9 @@ import numpy as np
 class Probe:
     """A probe that trips a little before the nozzle would arrive, or the nozzle itself.
 
-    Kinds that are fixed (proximity, nozzle) are always out; a hand can hold, jam or free any.
+    Kinds that are fixed (proximity, nozzle) are always out; a hand can hold, jam or free any. Kind
+    "none" is a switch at the end of z instead, which trips where the carriage stands at
+    `switch_at`: below, or above where it is `up`.
     """
 
     kind: str
@@ -25,6 +27,8 @@ class Probe:
     twist_per_mm: float
     over_travel: float
     hottest_c: float = 170.0
+    switch_at: float = 0.0
+    up: bool = False
     told_out: bool = False
     hand: str = "free"
     touches: int = 0
@@ -33,7 +37,12 @@ class Probe:
     @property
     def fixed(self) -> bool:
         """Whether it is always out."""
-        return self.kind in ("proximity", "nozzle")
+        return self.kind in ("proximity", "nozzle", "none")
+
+    @property
+    def under_nozzle(self) -> bool:
+        """Whether nothing hangs beside the nozzle."""
+        return self.kind in ("nozzle", "none")
 
     @property
     def extended(self) -> bool:

@@ -37,6 +37,7 @@ def serve(
     cold: bool = False,
     with_parent: bool = False,
     console: Way | None = None,
+    switch_mm: float | None = None,
 ) -> None:
     """Run a simulated printer until interrupted. Raises InputError or JobError."""
     host, port = parse_listen(listen)
@@ -49,7 +50,9 @@ def serve(
         _end_with_parent()
 
     async def main() -> None:
-        printer = Printer(scenario_for(sheet, seed), Clock(instant, speed), Faults([]), cold)
+        printer = Printer(
+            scenario_for(sheet, seed, switch_mm), Clock(instant, speed), Faults([]), cold
+        )
         for text in faults:
             printer.add_fault(text)
         serving = asyncio.current_task()

@@ -49,8 +49,9 @@ class Scenario:
         return self.streams[name]
 
 
-def scenario_for(sheet: MachineSheet, seed: int) -> Scenario:
-    """The truth behind a sheet; the same for the same seed."""
+def scenario_for(sheet: MachineSheet, seed: int, switch_mm: float | None = None) -> Scenario:
+    """The truth behind a sheet; the same for the same seed. switch_mm: how high the nozzle truly
+    stands above the plate when z's switch trips, where there is no probe."""
     chance = np.random.default_rng([seed, 31])
     offset, trip = sheet.probe.offset, sheet.probe.trip_height
     probe = _probe(sheet, chance)
@@ -66,14 +67,25 @@ def scenario_for(sheet: MachineSheet, seed: int) -> Scenario:
         "sensor_back_y_mm": -offset[1],
         **geometry,
     }
+    plate, (low, high) = _plate(sheet, chance), sheet.travel.z
+    if sheet.probe.kind == "none":
+        plate.level()
+        if switch_mm is None:
+            # Set by eye, years ago, with some room left.
+            switch_mm = trip + max(float(chance.normal(0.45, 0.1)), 0.15)
+        datum = sheet.plate.datum_point
+        probe.up = sheet.probe.finds_z == "up"
+        probe.switch_at = float(plate.height(*datum)) + switch_mm
+        if probe.up:  # where that switch sits is where its travel ends
+            high = max(high, probe.switch_at + 0.5)
     rough = {k: float(np.floor(v)) for k, v in geometry.items()}
     return Scenario(
         name=sheet.name,
         kind=sheet.kinematics,
-        travel=(sheet.travel.x, sheet.travel.y, sheet.travel.z),
+        travel=(sheet.travel.x, sheet.travel.y, (low, high)),
         datum=sheet.plate.datum_point,
         kinematics=kinematics,
-        plate=_plate(sheet, chance),
+        plate=plate,
         probe=probe,
         nozzle=Heater("nozzle", 300.0, 28.0, 70.0),
         bed=Heater("plate", 120.0, 150.0, 520.0),
@@ -91,7 +103,7 @@ def _probe(sheet: MachineSheet, chance: np.random.Generator) -> Probe:
     offset, trip, kind = sheet.probe.offset, sheet.probe.trip_height, sheet.probe.kind
     away = chance.normal(0, 0.15, 2)
     late = float(0.072 + chance.normal(0, 0.02))
-    own = kind == "nozzle"
+    own = kind in ("nozzle", "none")
     return Probe(
         kind=kind,
         dx=offset[0] + (0.0 if own else away[0]),
@@ -99,7 +111,7 @@ def _probe(sheet: MachineSheet, chance: np.random.Generator) -> Probe:
         # The nozzle presses a few micrometres before it is felt.
         trip_height=-0.1 * late if own else trip + late,
         s_r=0.004 if own else 0.003,
-        s_between=0.005,
+        s_between=0.008 if kind == "none" else 0.005,
         outlier_share=0.004,
         outlier_mm=(0.03, 0.08),
         creep_mm=-0.004,

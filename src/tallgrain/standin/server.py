@@ -158,6 +158,7 @@ class HandsPort(Port):
             self.move,
             self.days,
             self.nozzle,
+            self.switch,
             self.look,
             self.tape,
             self.strip,
@@ -264,13 +265,16 @@ class HandsPort(Port):
         plate.strip = Strip(axis, middle - 10.0, middle + 10.0) if axis else None
         return {"axis": axis}
 
-    def gauge(self, session: Session, thickness_mm: float) -> dict[str, Any]:
-        """Push a gauge under the nozzle and feel: free, grips or stuck, as a hand feels it."""
+    def gauge(
+        self, session: Session, thickness_mm: float, scatter_mm: float = 0.004
+    ) -> dict[str, Any]:
+        """Push a gauge under the nozzle and feel: free, grips or stuck, as a hand feels it; one
+        that scatters by so much."""
         self.printer.warm()
         felt = (
             self.printer.gap()
             - thickness_mm
-            + float(self.printer.truth.rng("feel").normal(0, 0.004))
+            + float(self.printer.truth.rng("feel").normal(0, scatter_mm))
         )
         return {"feel": "free" if felt > 0.012 else "grips" if felt > -0.012 else "stuck"}
 
@@ -436,7 +440,14 @@ class HandsPort(Port):
     def nozzle(self, session: Session) -> dict[str, Any]:
         """Screw another nozzle in: it ends a little higher or lower."""
         probe = self.printer.truth.probe
-        probe.trip_height += float(self.printer.truth.rng("nozzle").normal(0, 0.05))
+        longer = float(self.printer.truth.rng("nozzle").normal(0, 0.05))
+        probe.trip_height += longer
+        probe.switch_at += longer
+        return {}
+
+    def switch(self, session: Session, mm: float) -> dict[str, Any]:
+        """Move z's switch up by so much (mm)."""
+        self.printer.truth.probe.switch_at += mm
         return {}
 
 

@@ -21,7 +21,7 @@ from tallgrain.errors import ReadOnly, StoreError
 
 # The newest step in migrations/versions. Kept here so that opening a current ledger does not
 # import Alembic; a test holds the two together.
-NEWEST = "0006"
+NEWEST = "0007"
 NETWORK_FILESYSTEMS = ("nfs", "cifs", "smb", "sshfs", "9p", "davfs", "afs", "ceph", "glusterfs")
 
 

@@ -456,13 +456,21 @@ class Ledger:
             )
 
     def add_touch(
-        self, ident: str, number: int, touches: Sequence[float], x: float, y: float, z: float | None
+        self,
+        ident: str,
+        number: int,
+        touches: Sequence[float],
+        x: float,
+        y: float,
+        z: float | None,
+        u: float | None = None,
     ) -> None:
-        """Put the newest of a point's touches on disk; z is given with its last one."""
+        """Put the newest of a point's touches on disk; z is given with its last one, u where the
+        place tells its own uncertainty."""
         with self._writing() as connection:
             key = {"survey": int(ident), "number": number}
             if len(touches) == 1:
-                connection.execute(_ADD_POINT, {**key, "x": x, "y": y, "z": z})
+                connection.execute(_ADD_POINT, {**key, "x": x, "y": y, "z": z, "u": u})
             elif z is not None:
                 connection.execute(_SET_HEIGHT, {**{f"at_{k}": v for k, v in key.items()}, "z": z})
             connection.execute(_ADD_TOUCH, {**key, "touch": len(touches) - 1, "z": touches[-1]})
@@ -523,7 +531,7 @@ class Ledger:
         with self._writing() as connection:
             ident = _insert_head(connection, new, state, survey.extra)
             points = [
-                {"survey": ident, "number": i, "x": p.x, "y": p.y, "z": p.z + rate * i}
+                {"survey": ident, "number": i, "x": p.x, "y": p.y, "z": p.z + rate * i, "u": p.u}
                 for i, p in enumerate(survey.points)
             ]
             touches = [
@@ -601,13 +609,18 @@ class Ledger:
             for after, z in connection.execute(checks.order_by(RECHECKS.c.after, RECHECKS.c.touch)):
                 again.setdefault(after, []).append(z)
             places = connection.execute(
-                sa.select(POINTS.c.number, POINTS.c.x, POINTS.c.y, POINTS.c.z)
+                sa.select(POINTS.c.number, POINTS.c.x, POINTS.c.y, POINTS.c.z, POINTS.c.u)
                 .where(POINTS.c.survey == number, POINTS.c.z.is_not(None))
                 .order_by(POINTS.c.number)
             )
             points = tuple(
                 Point(
-                    p.x, p.y, p.z, *(tuple(touches.get((p.number, c), ())) for c in (True, False))
+                    p.x,
+                    p.y,
+                    p.z,
+                    touches=tuple(touches.get((p.number, True), ())),
+                    left_out=tuple(touches.get((p.number, False), ())),
+                    u=p.u,
                 )
                 for p in places
             )

@@ -73,6 +73,7 @@ POINTS = sa.Table(
     sa.Column("x", sa.Float, nullable=False),
     sa.Column("y", sa.Float, nullable=False),
     sa.Column("z", sa.Float),
+    sa.Column("u", sa.Float),
 )
 
 # One probing movement's height.

@@ -14,7 +14,9 @@ from tallgrain.errors import InputError
 Moves = Literal["plate_y", "plate_z", "gantry", "towers"]
 Shape = Literal["rectangle", "disc"]
 Screws = Literal["none", "three", "four", "six"]
-ProbeKind = Literal["contact_pin", "switch_arm", "proximity", "carried", "nozzle"]
+ProbeKind = Literal[
+    "contact_pin", "switch_arm", "proximity", "carried", "nozzle", "none", "none_up"
+]
 
 # What each way to move z may have of motors.
 MOTORS: dict[Moves, tuple[int, ...]] = {
@@ -28,6 +30,8 @@ HIGH_MM, BELOW_MM = 250.0, 2.0
 INSET_MM, OUTSIDE_MM = 20.0, 30.0
 # An offset that nobody measured: behind the nozzle, where most carriages have room.
 BEHIND_MM = 25.0
+# How one height scatters that a hand felt with a gauge.
+HAND_S_R_MM = 0.015
 WORDS: dict[str, str] = {
     "plate.origin": "the plate's corner at 0, 0", "travel": "travel as far as the plate",
     "supports": "where the Z motors carry", "delta": "rods, radius and height",
@@ -146,7 +150,10 @@ def _supports(basics: Basics, box: tuple[float, float, float, float]) -> list[di
 
 
 def with_probe(document: Mapping[str, Any], kind: ProbeKind) -> dict[str, Any]:
-    """The third question: how it feels the plate; where it sits stays assumed."""
+    """The third question: how it feels the plate; where it sits stays assumed. "none" and
+    "none_up": no probe, z's switch below or above."""
+    if kind in ("none", "none_up"):
+        return _without_probe(document, kind == "none_up")
     probe: dict[str, Any] = {"kind": kind, "offset": [0.0, BEHIND_MM], "trip_height": 0.0}
     assumed = ["probe.offset", "probe.trip_height", "probe.repeatability"]
     if kind == "nozzle":
@@ -158,6 +165,23 @@ def with_probe(document: Mapping[str, Any], kind: ProbeKind) -> dict[str, Any]:
         assumed.append("probe.perch")
     rest = [a for a in document.get("assumed", []) if not a.startswith("probe.")]
     return {**document, "probe": probe, "assumed": [*rest, *assumed]}
+
+
+def _without_probe(document: Mapping[str, Any], up: bool) -> dict[str, Any]:
+    """A printer that feels nothing: a gauge and a hand do."""
+    probe: dict[str, Any] = {
+        "kind": "none",
+        "trip_height": float(document["travel"]["z"][1]) if up else 0.0,
+        "repeatability": {"s_r": HAND_S_R_MM, "s_between": HAND_S_R_MM},
+    }
+    if up:
+        probe["finds_z"] = "up"
+    rest = [a for a in document.get("assumed", []) if not a.startswith("probe.")]
+    return {
+        **document,
+        "probe": probe,
+        "assumed": [*rest, "probe.trip_height", "probe.repeatability"],
+    }
 
 
 def with_screws(

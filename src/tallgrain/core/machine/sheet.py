@@ -115,12 +115,15 @@ class Probe(Part):
     """How the printer senses the plate. offset = from the nozzle tip to the sensing point.
 
     A `carried` probe is picked up from its perch and put away again; the nozzle of kind `nozzle`
-    touches the plate itself, and not when it is hotter than `hottest_c`.
+    touches the plate itself, and not when it is hotter than `hottest_c`. Of kind `none` there is no
+    probe: z is found by a switch at its end, below ("down") or above ("up"), and the trip height
+    is the nozzle's height above the plate at the datum when that switch trips.
     """
 
-    kind: Literal["contact_pin", "switch_arm", "proximity", "carried", "nozzle"]
+    kind: Literal["contact_pin", "switch_arm", "proximity", "carried", "nozzle", "none"]
+    finds_z: Literal["down", "up"] = "down"
     offset: Pair = (0.0, 0.0)
-    trip_height: Annotated[float, Field(ge=-1, le=50)] = 0.0
+    trip_height: Annotated[float, Field(ge=-5, le=2000)] = 0.0
     arm_deg: Annotated[float, Field(gt=0, le=270)] = 90.0
     hottest_c: Annotated[float, Field(ge=20, le=350)] = 170.0
     perch: Perch | None = None
@@ -132,7 +135,24 @@ class Probe(Part):
             raise ValueError("a carried probe needs a table [probe.perch] with 'at' and 'approach'")
         if self.kind == "nozzle" and self.offset != (0.0, 0.0):
             raise ValueError("the nozzle is the probe, so its offset is [0, 0]")
+        if self.kind == "none" and self.offset != (0.0, 0.0):
+            raise ValueError("there is no probe, so its offset is [0, 0]")
+        if self.finds_z == "up" and self.kind != "none":
+            raise ValueError('finds_z = "up" is for a printer without a probe (kind "none")')
+        low, high = (-1, 50) if self.kind != "none" else (-5, 2000)
+        if not low <= self.trip_height <= high:
+            raise ValueError(f"trip_height is {low} to {high} mm for this kind of probe")
         return self
+
+    @property
+    def there(self) -> bool:
+        """Whether the printer feels its plate at all."""
+        return self.kind != "none"
+
+    @property
+    def own(self) -> bool:
+        """Whether what is felt is felt under the nozzle itself: no probe hangs beside it."""
+        return self.kind in ("nozzle", "none")
 
     @property
     def goes_away(self) -> bool:

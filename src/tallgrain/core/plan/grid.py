@@ -20,6 +20,8 @@ TOUCH_S = 2.2
 TO_START_S = 8.0
 
 # Left, right, front, rear: how far from the plate's edges (mm).
+# How far from the plate's edges a gauge is felt, where nobody says otherwise.
+GAUGE_ROOM_MM = 10.0
 Margins = tuple[float, float, float, float] | Literal["mirrored"]
 
 
@@ -41,6 +43,8 @@ class Plan:
     dropped: tuple[Dropped, ...]
     shape: tuple[int, int] | None
     samples: int = 1
+    # What one touch of a place takes (s).
+    touch_s: float = TOUCH_S
 
     @property
     def travel_mm(self) -> float:
@@ -50,7 +54,7 @@ class Plan:
     @property
     def estimate_s(self) -> float:
         """A first idea of the time that it takes, in seconds."""
-        touching = len(self.points) * self.samples * TOUCH_S
+        touching = len(self.points) * self.samples * self.touch_s
         return TO_START_S + self.travel_mm / TRAVEL_MM_S + touching
 
 
@@ -87,12 +91,22 @@ def grid_plan(
 
 
 def box_within(sheet: MachineSheet, margins: Margins | None = None) -> Rectangle:
-    """What a grid covers: the whole reach, 'mirrored' as much of it as lies evenly about the
-    plate's middle, or the plate less a margin at its left, right, front and rear (mm).
+    """What a grid covers: the whole reach (by hand less GAUGE_ROOM_MM), 'mirrored' as much of it as
+    lies evenly about the plate's middle, or the plate less a margin at its left, right, front and
+    rear (mm).
 
     Raises InputError where margins leave nothing.
     """
     reach, plate = Reach(sheet).box, sheet.plate.outline.box
+    if margins is None and not sheet.probe.there:
+        # A gauge under the nozzle lies on the plate, and is held.
+        room = min(GAUGE_ROOM_MM, plate.width / 8, plate.depth / 8)
+        reach = Rectangle(
+            max(reach.x0, plate.x0 + room),
+            max(reach.y0, plate.y0 + room),
+            min(reach.x1, plate.x1 - room),
+            min(reach.y1, plate.y1 - room),
+        )
     if margins is None:
         return reach
     x, y = plate.middle

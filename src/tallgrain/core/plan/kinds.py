@@ -1,6 +1,6 @@
 """Plans by the kind of survey that they are for."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.area import area_plan
@@ -27,6 +27,27 @@ class Where:
     free: tuple[str, ...] = DEFAULT_FREE
 
 
+# A hand survey's grid where nobody chose one, and the most that a patient hand feels at once.
+BY_HAND = (4, 4)
+MOST_BY_HAND = 25
+# How long a place takes by hand: three or four feels, the nozzle on its way between (s).
+FEEL_S = 40.0
+
+
+def for_a_hand(sheet: MachineSheet, plan: Plan) -> Plan:
+    """The plan as it can be measured: without a probe each place is felt once, and there are few.
+    Raises InputError where there are too many."""
+    if sheet.probe.there:
+        return plan
+    if len(plan.points) > MOST_BY_HAND:
+        raise InputError(
+            f"{len(plan.points)} places are too many to be felt by hand.",
+            "plan",
+            f"Choose 2 x 2 to 5 x 5, {MOST_BY_HAND} places at most.",
+        )
+    return replace(plan, samples=1, touch_s=FEEL_S)
+
+
 def plan_for(
     sheet: MachineSheet,
     kind: str,
@@ -36,6 +57,12 @@ def plan_for(
 ) -> Plan:
     """A plan of one of the KINDS; count is a grid's (columns, rows) over the whole plate, samples
     the touches at each point (None: what the kind needs). Raises InputError."""
+    return for_a_hand(sheet, _plan_for(sheet, kind, count, samples, where))
+
+
+def _plan_for(
+    sheet: MachineSheet, kind: str, count: tuple[int, int], samples: int | None, where: Where
+) -> Plan:
     if kind == "supports":
         return supports_plan(sheet, 2 if samples is None else samples)
     if kind == "adjusters":

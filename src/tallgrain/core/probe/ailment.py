@@ -33,7 +33,11 @@ class Ailment:
 
 
 # How a kind is tripped by hand, where it is not lifted.
-_WOKEN = {"proximity": "Metal was held under it", "nozzle": "A finger pushed the nozzle up"}
+_WOKEN = {
+    "proximity": "Metal was held under it",
+    "nozzle": "A finger pushed the nozzle up",
+    "none": "A finger pressed the switch",
+}
 
 
 def _free_ailment(kind: str, seen: Seen) -> Ailment | None:
@@ -53,7 +57,7 @@ def _free_ailment(kind: str, seen: Seen) -> Ailment | None:
                 "metal near it, or stuck",
                 "It reads tripped all the time: take metal away from it, then look at its cable.",
             )
-        free = "wipe the tip" if kind == "nozzle" else "free its moving part"
+        free = "wipe the tip" if kind == "nozzle" else "free what moves in it"
         return Ailment(
             "free", "stuck", f"It reads tripped all the time: {free}, then look at its cable."
         )
@@ -94,8 +98,12 @@ def ailment(kind: str, seen: Seen) -> Ailment | None:
         return Ailment(
             "reference",
             "never trips within its travel",
-            "The nozzle went down by less than you saw and came back up. Look whether the probe "
-            "comes out far enough, then measure the clearance again.",
+            "The nozzle went down by less than you saw and came back up. "
+            + (
+                "The switch sits too low, or is not heard: move it up, look, try again."
+                if kind == "none"
+                else "Look whether the probe comes out far enough, then measure again."
+            ),
         )
     if seen.reference == "early":
         return Ailment(
@@ -120,6 +128,6 @@ def blocks(kind: str, seen: Seen, check: str) -> Ailment | None:
 
 def needed(kind: str) -> tuple[str, ...]:
     """The checks that a kind of probe has."""
-    if kind in ("proximity", "nozzle"):
+    if kind in ("proximity", "nozzle", "none"):
         return ("free", "lifted", "reference")
     return CHECKS

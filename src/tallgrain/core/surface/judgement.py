@@ -103,7 +103,7 @@ def _shares(
     sigma, _, _ = point_noise(survey, sheet.probe.repeatability.s_r)
     noise = float(np.sqrt((sigma**2).mean()))
     small = terms.local < NOISE_FACTOR * noise
-    cure = "nothing: the probe's own noise" if small else _local_cure(survey)
+    cure = "nothing: only noise" if small else _local_cure(survey)
     shares.append(Share("What is left (RMS)", terms.local, noise, cure, small, False))
     return tuple(shares)
 

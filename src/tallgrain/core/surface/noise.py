@@ -43,13 +43,20 @@ class FlatnessNoise:
 def point_noise(survey: Survey, default_s_r: float) -> tuple[Floats, float, bool]:
     """Standard deviation of each height (n,), the s_r used, and whether it was measured here.
 
-    Ten degrees of freedom are asked for before a survey's own repeats outweigh the default.
+    Ten degrees of freedom are asked for before a survey's own repeats outweigh the default. A place
+    that tells its own uncertainty (a gauge felt by hand) is taken at its word.
     """
     s_r, freedom = pooled_deviation(p.touches for p in survey.points)
     measured = freedom >= 10 and s_r > 0
     used = s_r if measured else default_s_r
     counts = np.array([max(len(p.touches), 1) for p in survey.points], dtype=float)
-    return used / np.sqrt(counts), used, measured
+    sigma = used / np.sqrt(counts)
+    told = [i for i, p in enumerate(survey.points) if p.u is not None]
+    if told:
+        sigma[told] = [p.u for p in survey.points if p.u is not None]
+        if len(told) == len(sigma):
+            return sigma, float(np.sqrt((sigma**2).mean())), True
+    return sigma, used, measured
 
 
 def flatness_noise(survey: Survey, default_s_r: float) -> FlatnessNoise:

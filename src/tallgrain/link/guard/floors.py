@@ -16,27 +16,36 @@ SLOPES = {"plate_z": 0.003, "gantry_z": 0.006, "delta": 0.006}
 # How far a probe may be pressed past its trip before something gives, by its kind (mm).
 BITES = {
     "contact_pin": 1.0, "switch_arm": 1.0, "carried": 1.0, "proximity": 0.5, "nozzle": 0.75,
+    "none": 0.0,
 }  # fmt: skip
 # How far under the expected trip a touch may go on, where the probe can take that.
 SLACK_MM = 0.25
 # How far above the highest touch the nozzle travels, and above the expected trip jogs end.
 TRAVEL_MM, JOG_CLEAR_MM = 4.0, 0.3
+# A switch at the end of z may trip so much lower the next time; a nozzle that waits for a gauge
+# keeps so far from where the plate can be (mm).
+SWITCH_MM, FEEL_CLEAR_MM = 0.03, 0.03
 # A look or a gauge counts where the nozzle stands, and so far around (mm).
 SAME_PLACE_MM = 0.01
-Why = Literal["touch", "jog", "step", "travel", "reference"]
+Why = Literal["touch", "jog", "step", "travel", "reference", "feel"]
 # Ways round a keep-out, beside the straight line (mm).
 _DETOURS = (0.0, 15.0, -15.0, 30.0, -30.0, 50.0, -50.0)
 
 
 class Floors:
-    """Touched places and what they say about places nearby; z is the printer's at the trip."""
+    """Touched places and what they say about places nearby; z is the printer's at the trip.
+
+    Without a probe they are places where the nozzle is known to have had room: the plate is no
+    higher there. `met` are those of them where a gauge gripped, so that it is no lower either.
+    """
 
     def __init__(self, sheet: MachineSheet) -> None:
         self._reach = Reach(sheet)
         self._offset = sheet.probe.offset
         self.slope = SLOPES[sheet.kinematics]
+        self._felt_by_hand = not sheet.probe.there
         bite, trip = BITES[sheet.probe.kind], sheet.probe.trip_height
-        if sheet.probe.kind != "nozzle":
+        if not sheet.probe.own:
             # A stored trip height may only make us more careful, never less.
             bite = min(bite, max(0.5 * trip, 0.15))
         self.slack = min(SLACK_MM, 0.8 * bite)
@@ -44,7 +53,12 @@ class Floors:
         self.step = (bite - self.slack) / (2 * self.slope)
         # How far a Z motor may go before the datum is touched again.
         self.drive_mm = 0.9 * (bite - self.slack)
+        if self._felt_by_hand:
+            self.slack, self.step, self.drive_mm = SWITCH_MM, math.inf, math.inf
+        box = sheet.plate.outline.box
+        self._corners = np.array([(x, y) for x in (box.x0, box.x1) for y in (box.y0, box.y1)])
         self._touched = np.empty((0, 3))
+        self._met = np.empty(0, dtype=bool)
         self.count = 0
         # Something laid on the plate (a steel strip): travelled over, but no ground to stand on.
         self.laid_z = -math.inf
@@ -55,8 +69,8 @@ class Floors:
 
     def lowest(self, why: Why, x: float, y: float) -> float | None:
         """The lowest z (mm, the printer's) that the nozzle may go to over (x, y): while it touches,
-        is jogged, is stepped under a look or a gauge, travels, or references. None where nothing
-        that is known allows it at all."""
+        is jogged, is stepped under a look or a gauge, travels, references, or waits for a gauge.
+        None where nothing that is known allows it at all."""
         if why == "step":
             room = self.room
             here = room is not None and abs(room[0] - x) + abs(room[1] - y) <= SAME_PLACE_MM
@@ -68,6 +82,8 @@ class Floors:
             return low - self.slack
         if why == "reference":
             return self.reference_z - self.slack
+        if why == "feel":
+            return max(high, self.laid_z) + FEEL_CLEAR_MM
         if why == "jog":
             return max(high, self.laid_z) + JOG_CLEAR_MM
         return self.highest + TRAVEL_MM + self.racked_mm
@@ -76,12 +92,19 @@ class Floors:
         """Nothing is known any more."""
         self.count, self.laid_z, self.room = 0, -math.inf, None
 
-    def note(self, place: Place) -> None:
-        """One more touch."""
+    def note(self, place: Place, met: bool = True) -> None:
+        """One more touch; not `met`: the plate is no higher there, and may be lower."""
         if self.count == len(self._touched):
-            self._touched = np.vstack([self._touched, np.empty((max(self.count, 64), 3))])
+            more = max(self.count, 64)
+            self._touched = np.vstack([self._touched, np.empty((more, 3))])
+            self._met = np.concatenate([self._met, np.empty(more, dtype=bool)])
         self._touched[self.count] = (place.x, place.y, place.z)
+        self._met[self.count] = met
         self.count += 1
+
+    def take_back(self) -> None:
+        """The newest is none: whoever felt it was wrong."""
+        self.count -= 1
 
     @property
     def heights(self) -> Floats:
@@ -106,8 +129,12 @@ class Floors:
 
     @property
     def highest(self) -> float:
-        """The highest thing touched."""
-        return max(float(self.heights.max()), self.laid_z)
+        """The highest thing touched; without a probe, the highest that the plate can be."""
+        if not self._felt_by_hand:
+            return max(float(self.heights.max()), self.laid_z)
+        known = self._touched[: self.count]
+        away = np.hypot(*(self._corners[:, None, :] - known[None, :, :2]).transpose(2, 0, 1))
+        return float((known[:, 2] + self.slope * away).min(axis=1).max())
 
     @property
     def last(self) -> tuple[float, float, float]:
@@ -117,9 +144,10 @@ class Floors:
 
     def expected(self, x: float, y: float) -> tuple[float, float]:
         """Lowest and highest z at which the probe can trip with the nozzle at (x, y)."""
-        known = self._touched[: self.count]
+        known, met = self._touched[: self.count], self._met[: self.count]
         drift = self.slope * np.hypot(known[:, 0] - x, known[:, 1] - y)
-        return float((known[:, 2] - drift).max()), float((known[:, 2] + drift).min())
+        low = float((known[met, 2] - drift[met]).max()) if met.any() else -math.inf
+        return low, float((known[:, 2] + drift).min())
 
     def stones(self, x: float, y: float) -> list[tuple[float, float]]:
         """Probe points to touch on the way to the nozzle place (x, y), so that no touch is further

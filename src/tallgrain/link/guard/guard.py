@@ -8,6 +8,7 @@ value. Each motion carries its own bound, so that a program that dies leaves not
 
 import math
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from functools import partial
 
 from tallgrain.core.machine.outline import Rectangle
@@ -24,6 +25,7 @@ from tallgrain.errors import (
     TrustLost,
 )
 from tallgrain.link.guard.arrivals import ARRIVES_MM
+from tallgrain.link.guard.by_gauge import NEAR, ByGauge
 from tallgrain.link.guard.hand_moves import HOP_MM, HandMoves
 from tallgrain.link.guard.looks import CONSTANT_MM, HELD_MM, Near, Step
 from tallgrain.link.guard.trust import ENDS_MM, Frame, Trust
@@ -50,13 +52,15 @@ REFERENCE_AGREES_MM = 0.1
 
 class Guard:
     """Bounds every motion of one printer: by `trust` in its height, by `floors` of what was
-    touched; `by_hand` are the moves that a person asks for one by one."""
+    touched; `by_hand` are the moves that a person asks for one by one, `by_gauge` those of a
+    printer without a probe."""
 
     def __init__(self, printer: Printer, sheet: MachineSheet) -> None:
         self.printer, self.sheet = printer, sheet
         self.trust = Trust(printer, sheet)
         self.floors = self.trust.floors
         self.by_hand = HandMoves(self)
+        self.by_gauge = ByGauge(self)
 
     @property
     def trusted(self) -> bool:
@@ -128,17 +132,20 @@ class Guard:
         """
         self.trust.refuse_after_halt()
         self.trust.refuse_unproven()
+        if not self.sheet.probe.there:
+            self.trust.refuse_blind()
+            return self.by_gauge.reference()
         self.trust.refuse_touchless()
         self.trust.refuse_blind()
         self.trust.refuse_hot_nozzle()
         if self.trust.frame is not None:
             self.trust.look()
-            return self._referenced(self._to_reference())
+            return self.referenced(self.to_reference())
         if not self.trust.looks.due:
             raise self.unknown()
-        return self._by_looks()
+        return self.by_looks()
 
-    def _by_looks(self) -> PrinterState:
+    def by_looks(self) -> PrinterState:
         """Do what the newest look allows; it is used up before it is relied on."""
         self.trust.looks.due = False
         state = self.trust.look()
@@ -151,16 +158,19 @@ class Guard:
                 "Look again, now that it stands still.",
             )
         self.trust.stands_at = state.position
-        step = self.trust.looks.step(self.trust.z, self._near, self.trust.felt)
+        up = self.sheet.probe.finds_z == "up"
+        step = self.trust.looks.step(self.trust.z, self._near, self.trust.felt and not up)
         try:
             return self._step_of_looks(step)
         finally:
             self.trust.on_doubt(self.trust.doubt())
 
     def _step_of_looks(self, step: Step) -> PrinterState:
+        if step.kind == "reference" and not self.sheet.probe.there:
+            return self.by_gauge.near(step.mm)
         if step.kind == "reference":
             self.trust.looks.forget()
-            return self._referenced(step.mm)
+            return self.referenced(step.mm)
         if step.kind == "live":
             return self._live(step.mm)
         moved = ""
@@ -169,7 +179,7 @@ class Guard:
         elif step.kind == "down":
             self.trust.z = self.trust.moved(lambda: self.trust.motions.lower(step.mm)).position.z
             moved = f"the nozzle was lowered by {step.mm:.1f} mm, as far as that look allows"
-        raise self._look_again(moved or "what a ruler could tell is used up")
+        raise self.look_again(moved or "what a ruler could tell is used up")
 
     def _to_check(self, mm: float) -> str:
         """Another height to look from; at the end of travel a lower one."""
@@ -183,7 +193,7 @@ class Guard:
             return f"the nozzle was lowered by {down:.1f} mm, being at the end of its travel"
         return f"the nozzle was raised by {self.trust.z - before:.1f} mm"
 
-    def _look_again(self, moved: str) -> LookAgain:
+    def look_again(self, moved: str) -> LookAgain:
         ask = (
             "Push things of known thickness under it (blocks, coins, gauges), and give the "
             "thickest that fits."
@@ -201,29 +211,31 @@ class Guard:
         was there: the nozzle is brought near, and what fits decides."""
         start = self.trust.z
         try:
-            return self._referenced(down)
+            return self.referenced(down)
         except NoTrip:
-            self.trust.blind, self.trust.felt = False, True
-        self.trust.look()
+            pass
+        self.trust.in_frame(self.trust.look())
+        self.trust.blind, self.trust.felt = False, True
         way = self.trust.z - (start - down) - HELD_MM
         self.trust.z = self.trust.moved(lambda: self.trust.motions.lower(way)).position.z
         self.trust.looks.know(self.trust.z, HELD_MM)
-        raise self._look_again("the probe met nothing as far as the looks allow; it is near now")
+        what = "probe met" if self.sheet.probe.there else "switch of z met"
+        raise self.look_again(f"the {what} nothing as far as the looks allow; it is near now")
 
-    def _to_reference(self) -> float:
+    def to_reference(self) -> float:
         """How far down the reference is found again, at the most."""
         lowest = self.floors.lowest("reference", *self.floors.reference_place)
         assert lowest is not None, "nothing was touched since the last reference"
         return max(self.trust.z - lowest, self.floors.slack)
 
-    def _referenced(self, down: float) -> PrinterState:
+    def referenced(self, down: float) -> PrinterState:
         """Reference no further down than that, and touch again to see that both agree."""
         self.trust.forget()
         state = self.trust.moved(lambda: self.trust.motions.reference(down))
         if state.reference_touch is None:
             raise LinkError("the printer does not say where its reference tripped.", "link")
         self.trust.frame = Frame(state.boot, state.frame)
-        self.floors.note(state.reference_touch)
+        self.floors.note(state.reference_touch, met=self.sheet.probe.there)
         self.trust.z = state.position.z
         self.trust.out = state.extended
         self.lift(HOP_MM)
@@ -289,7 +301,11 @@ class Guard:
                 if mm:
                     self.trust.moved(partial(self.trust.motions.raise_support, name, mm / parts))
                     done(name, mm / parts)
-            state = self._referenced(self._to_reference() + most / parts)
+            if not self.sheet.probe.there:
+                # Nothing tells how near the plate came: a person looks.
+                self.trust.forget()
+                return self.printer.state()
+            state = self.referenced(self.to_reference() + most / parts)
         return state
 
     def set_geometry(self, wanted: Mapping[str, float]) -> tuple[StoredValue, ...]:
@@ -305,9 +321,13 @@ class Guard:
         self.trust.z = self.trust.moved(
             lambda: self.trust.motions.go(x, y, self.trust.z)
         ).position.z
-        down = self._to_reference()
+        up = self.sheet.probe.finds_z == "up"
+        down = 0.0 if up else self.to_reference()
         read = self.set_values(wanted)
-        self._referenced(down)
+        if up:
+            self.trust.forget()
+        else:
+            self.referenced(down)
         return read
 
     def set_values(self, wanted: Mapping[str, float]) -> tuple[StoredValue, ...]:
@@ -331,19 +351,27 @@ class Guard:
     def _near(self) -> Near:
         """The last way down of this kind of probe. It ends so far past where the trip is expected
         that it is met, and no further than a dead probe may be pressed."""
+        if not self.sheet.probe.there:
+            return replace(NEAR, held_mm=NEAR.held_mm + self.floors.slope * self._from_datum())
         if self.sheet.probe.kind == "nozzle":
             return Near(OWN_FROM_MM, OWN_LEAVE_MM, PRESS_MM / 2, -PRESS_MM)
         trip = max(self.sheet.probe.trip_height, LEAST_TRIP_MM)
         past = min(FELT_MM, trip / 2)
         leave = max(NEAR_LOOK_MM, trip + HANGS_FREE_MM)
         # The look is taken where the nozzle stands; over the datum the plate may be higher.
-        x, y = self.sheet.plate.datum_point
-        at = self.trust.stands_at
-        away = math.hypot(at.x - x, at.y - y) if at is not None else 0.0
-        higher = min(self.floors.slope * away, past * HIGHER_SHARE)
+        higher = min(self.floors.slope * self._from_datum(), past * HIGHER_SHARE)
         return Near(leave + FEELS_MM, leave, past / 2 - FEEL_MM, trip - past + higher, trip)
 
+    def _from_datum(self) -> float:
+        """How far from the datum the nozzle stands (mm)."""
+        at = self.trust.stands_at
+        x, y = self.sheet.plate.datum_point
+        return math.hypot(at.x - x, at.y - y) if at is not None else 0.0
+
     def _check_reference(self, tripped: Place) -> None:
+        if not self.sheet.probe.there:
+            self.by_gauge.check()
+            return
         try:
             again = self._touch_here()
         except NoTrip as no:
@@ -378,6 +406,8 @@ class Guard:
         if self.sheet.probe.goes_away:
             self.trust.moved(self.printer.extend)
             self.trust.out = True
+        if not self.sheet.probe.there:
+            return
         carried = self.sheet.probe.kind == "carried"
         state = self.trust.look() if carried else self.trust.moved(self.trust.motions.still)
         if carried and not state.extended:
@@ -399,6 +429,8 @@ class Guard:
         With `more` touches to come at the same place it is raised only a little. `laid_mm`: how
         thick a thing may lie on the plate here. Far from every touch so far the way is felt first.
         """
+        if not self.sheet.probe.there:
+            return self.by_gauge.touch(x, y)
         self.trust.need()
         self.trust.refuse_blind()
         dx, dy = self.sheet.probe.offset
@@ -414,8 +446,29 @@ class Guard:
         self.trust.z = state.position.z
         return self._touch_here(Place(x - dx, y - dy, self.trust.z), more, laid_mm)
 
+    def need_probe(self) -> None:
+        """Raises GuardRefused for a printer without one."""
+        if not self.sheet.probe.there:
+            raise GuardRefused(
+                "this printer has no probe.",
+                self.printer.identity.name,
+                "What a probe would tell here is felt with a gauge: survey by hand.",
+            )
+
+    @property
+    def felt_u(self) -> float | None:
+        """The standard uncertainty of the last height (mm), where a person felt it; None where the
+        probe's repeats tell it."""
+        return None if self.sheet.probe.there else self.by_gauge.u
+
+    def zero_z(self) -> float:
+        """The printer's z at a height of nought (mm): where a probe trips, or the nozzle meets the
+        plate."""
+        return self.printer.trip_height() if self.sheet.probe.there else 0.0
+
     def touch_again(self, more: bool = False) -> float:
         """Touch once more where the last touch was."""
+        self.need_probe()
         self.trust.need()
         self.trust.refuse_blind()
         x, y, _ = self.floors.last

@@ -99,7 +99,12 @@ class HandMoves:
 
     def above_plate(self, at: Place) -> float:
         """About how far the nozzle stands above the plate at a place (mm), at the least."""
-        return at.z - self._floors.expected(at.x, at.y)[1] + self._sheet.probe.trip_height
+        return at.z - self._floors.expected(at.x, at.y)[1] + self._trips_above
+
+    @property
+    def _trips_above(self) -> float:
+        """How far above the plate the nozzle is where a place was touched (mm)."""
+        return self._sheet.probe.trip_height if self._sheet.probe.there else 0.0
 
     def see_room(self, mm: float, by_gauge: bool) -> float:
         """Take the room (mm) under the nozzle as it stands: judged by eye, or a gauge of that
@@ -107,7 +112,7 @@ class HandMoves:
         self._trust.need_with_hands()
         reserve = GAUGE_RESERVE_MM if by_gauge else EYE_RESERVE_MM
         here = self._printer.state().position
-        expected = here.z - self._floors.expected(here.x, here.y)[0] + self._sheet.probe.trip_height
+        expected = here.z - self._floors.expected(here.x, here.y)[0] + self._trips_above
         if not 0 < mm <= expected + ROOM_AGREES_MM:
             raise GuardRefused(
                 f"a room of {mm:g} mm can't be meant: by the probe it is about {expected:.1f} mm.",
@@ -115,6 +120,8 @@ class HandMoves:
                 "Look again, or reference again if the plate or the nozzle was changed.",
             )
         self._floors.room = (here.x, here.y, here.z - mm + reserve)
+        if not self._sheet.probe.there:
+            self._floors.note(Place(here.x, here.y, here.z - mm + reserve), met=False)
         return self._floors.room[2]
 
     def forget_room(self) -> None:
@@ -149,13 +156,13 @@ class HandMoves:
                     "step",
                     "Look or feel again, then go on.",
                 )
-        with self._leave(here.z + dz):
+        with self.leave(here.z + dz):
             state = self._trust.moved(lambda: self._trust.motions.go(here.x, here.y, here.z + dz))
         self._trust.z = state.position.z
         return state.position
 
     @contextmanager
-    def _leave(self, z: float) -> Iterator[None]:
+    def leave(self, z: float) -> Iterator[None]:
         """Leave to go below zero, for one step and just as deep, given back whatever happens.
         Where the link breaks in between, attach() gives it back."""
         if z >= 0:

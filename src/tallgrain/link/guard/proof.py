@@ -9,6 +9,7 @@ import threading
 import time
 from collections.abc import Callable
 from contextlib import suppress
+from typing import TypeVar
 
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.errors import LinkError, LinkSilent, NotProven, PrinterRefused, TallGrainError
@@ -25,6 +26,10 @@ ABOUT_MM = 30.0
 ROOM_C = (5.0, 45.0)
 # A halt is sent so long after a motion began; a touch of AIR_MM takes no longer than this (s).
 HALT_AFTER_S, AIR_S, STANDS_S = 0.25, 3.0, 0.3
+# A reference goes sideways first.
+REFERENCE_S = 20.0
+
+_T = TypeVar("_T")
 
 
 class Proof:
@@ -228,8 +233,34 @@ class Proof:
                 "Its bound is not what it goes by: look at the line that asks for it.",
             )
 
+    def switch_at_once(self) -> None:
+        """A reference while a finger holds z's switch: it stops, and says so."""
+        self._refuse()
+        if self._watched_reference(FINGER_MM) is None:
+            raise NotProven(
+                f"z's switch was held and a reference of {FINGER_MM:g} mm did not stop.",
+                "reference",
+                "The switch is not heard: nothing goes down.",
+            )
+
+    def reference_through_air(self) -> None:
+        """A reference that meets nothing: it says so."""
+        self._refuse()
+        if self._watched_reference(AIR_MM) is not None:
+            raise NotProven(
+                "it told that z's switch tripped, high in the air.",
+                "reference",
+                "Look at the switch, and whether its bound is what it goes by.",
+            )
+
+    def _watched_reference(self, down: float) -> PrinterState | None:
+        return self._watch(lambda: self._motions.reference(down), "reference", REFERENCE_S)
+
     def _watched(self, floor: float) -> Place | None:
-        """Touch; a watchdog halts it where it is not back in time. None: it met nothing."""
+        return self._watch(lambda: self._motions.touch(floor), "touch")
+
+    def _watch(self, go: Callable[[], _T], what: str, within_s: float = AIR_S) -> _T | None:
+        """Go down; a watchdog halts it where it is not back in time. None: it met nothing."""
         late = threading.Event()
 
         def bark() -> None:
@@ -237,15 +268,15 @@ class Proof:
             with suppress(TallGrainError):
                 self.printer.halt()
 
-        dog = threading.Timer(AIR_S, bark)
+        dog = threading.Timer(within_s, bark)
         dog.start()
         try:
-            return self._motions.touch(floor)
+            return go()
         except PrinterRefused as no:
             if late.is_set():
                 raise NotProven(
-                    f"a touch of {AIR_MM:g} mm was not back after {AIR_S:g} s, and was halted.",
-                    "touch",
+                    f"a {what} of {AIR_MM:g} mm was not back after {within_s:g} s, and was halted.",
+                    what,
                     "Its bound is not what it goes by: look at the line that asks for it.",
                 ) from None
             if no.reason == "no_trip":

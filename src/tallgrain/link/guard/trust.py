@@ -165,7 +165,8 @@ class Trust:
     def _finger(self) -> str:
         """How a probe is shown to be alive."""
         kind = self.sheet.probe.kind
-        act = {"proximity": "Hold metal under it", "nozzle": "Push the nozzle up with a finger"}
+        act = {"proximity": "Hold metal under it", "nozzle": "Push the nozzle up with a finger",
+               "none": "Press z's switch with a finger"}  # fmt: skip
         return (
             f"{act.get(kind, 'Lift it with a finger')} while the printer reads it: the checks of "
             "the Probe station do that."
@@ -189,8 +190,9 @@ class Trust:
             self.forget()
         elif now != self.frame:
             self.forget()
-            self.frame = now
-            self.floors.note(state.reference_touch)
+            if self.sheet.probe.finds_z == "down":
+                self.frame = now
+                self.floors.note(state.reference_touch, met=self.sheet.probe.there)
         self.z = state.position.z
         self.out = state.extended
         return state
@@ -348,7 +350,7 @@ class Trust:
             self.looks.forget()
             return self.unknown()
         if no.reason == "no_trip":
-            trusted = self.frame is not None
+            trusted, there = self.frame is not None, self.sheet.probe.there
             self.met_nothing()
             return NoTrip(
                 no.what,
@@ -356,8 +358,8 @@ class Trust:
                 (
                     "The probe may not have come out, or the plate is further away than it was "
                     "touched before. "
-                    if trusted
-                    else "The nozzle went back up. Look at the probe. "
+                    if trusted and there
+                    else f"Look at the {'probe' if there else 'switch'}. "
                 )
                 + self._finger,
             )

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 # Where the steps are made, and on which page there.
 TABS = {
     "describe": ("Machine", 0), "fit to measure?": ("Machine", 1), "probe checks": ("Probe", 0),
+    "switch checks": ("Probe", 0),
     "rough gap": ("Probe", 3), "prove the console": ("Probe", 5),
 }  # fmt: skip
 STATIONS = {"first survey": "Surface", "gap": "Gap", "print": "Handover"}
@@ -36,7 +37,11 @@ class Leading:
             console = "dialect=" in s.url or (printer is not None and bool(printer.language))
             self.strip.show_steps(evening(s.ledger, s.journal, s.sheet, linked, console))
         self.strip.setVisible(early)
-        self._window.strip.setVisible(not early)
+        feels = s.feeling.goes_on
+        if feels:
+            self.strip.setVisible(False)
+        self._window.feel.setVisible(feels)
+        self._window.strip.setVisible(not early and not feels)
 
     def go(self, step: str) -> None:
         """Where a step is made."""

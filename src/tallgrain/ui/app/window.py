@@ -34,6 +34,7 @@ from tallgrain.ui.session.values_work import ValuesWork
 from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.stations.rooms import Rooms
 from tallgrain.ui.widgets.bench import ClearanceRow
+from tallgrain.ui.widgets.feeling import FeelStrip
 from tallgrain.ui.widgets.header import Header
 from tallgrain.ui.widgets.route import Route
 from tallgrain.ui.widgets.strip import Strip
@@ -137,6 +138,9 @@ class Window(QMainWindow):
         self.evening = self.leading.strip
         below.addWidget(self.strip)
         below.addWidget(self.evening)
+        self.feel = FeelStrip(self.session.feeling)
+        self.session.feeling.changed.connect(self.leading.follow)
+        below.addWidget(self.feel)
         beside.addLayout(below)
         middle = QHBoxLayout()
         middle.setSpacing(0)

@@ -135,6 +135,30 @@ def nozzle(p: QPainter, r: QRectF) -> None:
     _nozzle(p, QPointF(r.center().x(), box.top()), 9)
 
 
+def _switch_at(p: QPainter, r: QRectF, at: float) -> None:
+    """A nozzle over its plate, and a switch at one end of z."""
+    box = _plate(p, r, 0.5, 0.84)
+    _nozzle(p, QPointF(box.center().x(), r.top() + r.height() * 0.62), 7)
+    x, y = r.right() - 26, r.top() + r.height() * at
+    p.setPen(pen(theme.INK, 1.2))
+    p.setBrush(theme.METAL)
+    p.drawRect(QRectF(x - 11, y - 6, 22, 12))
+    p.setPen(pen(theme.GRAIN, 3))
+    way = 9 if at < 0.5 else -9
+    p.drawLine(QPointF(x - 10, y + way * 0.75), QPointF(x + 11, y + way * 1.5))
+    _arrow(p, QPointF(r.left() + 18, r.center().y()), QPointF(0, 13))
+
+
+def no_probe(p: QPainter, r: QRectF) -> None:
+    """Nothing feels the plate; z's switch is below."""
+    _switch_at(p, r, 0.8)
+
+
+def none_up(p: QPainter, r: QRectF) -> None:
+    """Nothing feels the plate; z's switch is above."""
+    _switch_at(p, r, 0.16)
+
+
 def _from_above(p: QPainter, r: QRectF, places: tuple[tuple[float, float], ...]) -> None:
     side = min(r.width(), r.height()) - 10
     box = QRectF(r.center().x() - side / 2, r.center().y() - side / 2, side, side)
@@ -203,7 +227,7 @@ def kept_out(p: QPainter, r: QRectF) -> None:
 DRAWN: dict[str, Draw] = {
     "plate_y": plate_y, "plate_z": plate_z, "gantry": gantry, "towers": towers,
     "contact_pin": contact_pin, "switch_arm": switch_arm, "proximity": proximity,
-    "carried": carried, "nozzle": nozzle,
+    "carried": carried, "nozzle": nozzle, "no_probe": no_probe, "none_up": none_up,
     "none": _screws(), "three": _screws((0.14, 0.14), (0.86, 0.14), (0.5, 0.86)),
     "four": _screws(*CORNERS), "six": _screws(*CORNERS, (0.14, 0.5), (0.86, 0.5)),
     "rectangle": _screws(), "nothing": _screws(), "clips": kept_out,

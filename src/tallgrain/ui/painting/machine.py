@@ -59,7 +59,7 @@ def handles(sheet: MachineSheet) -> list[Handle]:
 def _handles(sheet: MachineSheet) -> list[Handle]:
     datum, (dx, dy) = sheet.plate.datum_point, sheet.probe.offset
     found = []
-    if sheet.probe.kind != "nozzle":
+    if not sheet.probe.own:
         found.append(Handle(("probe",), (datum[0] + dx, datum[1] + dy), "probe"))
     found += [
         Handle(("supports", i), s.at, f"support {s.name}") for i, s in enumerate(sheet.supports)
@@ -133,7 +133,7 @@ def paint_machine(
     if held is not None:
         _name(painter, held, view)
     painter.restore()
-    _legend(painter, rect)
+    _legend(painter, rect, sheet.probe.there)
 
 
 def _parts(painter: QPainter, sheet: MachineSheet, view: View) -> None:
@@ -191,7 +191,7 @@ def _head(painter: QPainter, sheet: MachineSheet, view: View) -> None:
     datum, (dx, dy) = sheet.plate.datum_point, sheet.probe.offset
     nozzle, probe = view.at(*datum), view.at(datum[0] + dx, datum[1] + dy)
     painter.setPen(pen(theme.INK, 1.4))
-    if sheet.probe.kind != "nozzle":
+    if not sheet.probe.own:
         guessed = "probe.offset" in sheet.assumed
         if guessed:
             painter.setPen(QPen(theme.METAL, 1.4, Qt.PenStyle.DashLine))
@@ -269,13 +269,14 @@ def _name(painter: QPainter, held: Handle, view: View) -> None:
     painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
 
 
-def _legend(painter: QPainter, rect: QRectF) -> None:
+def _legend(painter: QPainter, rect: QRectF, there: bool) -> None:
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     narrow = rect.width() < 560
+    touched = "the probe can touch" if there else "the nozzle can reach"
     x, y = rect.left() + 16, rect.bottom() - (36 if narrow else 18)
     for fill, brush, edge, words in (
-        (theme.GOLD_WASH, None, theme.GOLD, "the probe can touch"),
+        (theme.GOLD_WASH, None, theme.GOLD, touched),
         (theme.SHADE, hatched(theme.RUST), theme.RUST, "printable, not probed"),
         (theme.PANEL, None, theme.INK, "plate"),
         (theme.PAPER, None, theme.INK, "nozzle's travel"),

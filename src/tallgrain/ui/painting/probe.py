@@ -63,7 +63,13 @@ def paint_head(painter: QPainter, rect: QRectF, head: Head) -> None:
     painter.setPen(pen(theme.INK, 2))
     painter.setBrush(theme.GRAIN if head.tripped else theme.PANEL)
     painter.drawEllipse(at + QPointF(8, -5), 8, 8)
-    text(painter, at + QPointF(26, 1), f"the probe {reads}", pixels=16, bold=True)
+    text(
+        painter,
+        at + QPointF(26, 1),
+        f"the {'switch' if head.kind == 'none' else 'probe'} {reads}",
+        pixels=16,
+        bold=True,
+    )
     _room(painter, rect, head, ground, tip)
     text(
         painter,
@@ -88,6 +94,9 @@ def _plate(painter: QPainter, rect: QRectF, ground: float) -> None:
 def _probe(painter: QPainter, tip: QPointF, head: Head, side: int) -> None:
     if head.kind == "nozzle":
         text(painter, tip + QPointF(26, -16), "senses itself", pixels=13, colour=theme.MUTED)
+        return
+    if head.kind == "none":
+        _end_switch(painter, QPointF(tip.x() + side * 150, tip.y() - 70), head.tripped)
         return
     x = tip.x() + side * 110
     painter.setPen(pen(theme.INK, 1.6))
@@ -116,6 +125,19 @@ def _probe(painter: QPainter, tip: QPointF, head: Head, side: int) -> None:
     # An arm that is away points outward, under its name.
     high = 124 if head.kind == "switch_arm" and not out else 92
     text(painter, QPointF(x + side * 26, tip.y() - high), f"probe, {state}", align, 13)
+
+
+def _end_switch(painter: QPainter, at: QPointF, pressed: bool) -> None:
+    """A switch at the end of z, with its lever down or up."""
+    painter.setPen(pen(theme.INK, 1.6))
+    painter.setBrush(theme.METAL)
+    painter.drawRect(QRectF(at.x() - 30, at.y(), 60, 34))
+    painter.setBrush(theme.GRAIN)
+    lift = 4.0 if pressed else 16.0
+    painter.setPen(pen(theme.GRAIN, 4))
+    painter.drawLine(at + QPointF(-26, -3), at + QPointF(30, -lift))
+    words = "z's switch, pressed" if pressed else "z's switch, free"
+    text(painter, at + QPointF(0, 54), words, Qt.AlignmentFlag.AlignHCenter, 13)
 
 
 def _room(painter: QPainter, rect: QRectF, head: Head, ground: float, tip: QPointF) -> None:

@@ -60,9 +60,11 @@ class GapWork(QObject):
 
         def over() -> tuple[float, float | None]:
             t_set = guard.printer.trip_height()
-            guard.extend()
-            # Touch where the gauge will be felt: the probe there, then the nozzle there.
-            tripped = guard.touch_at(x, y)
+            tripped = None
+            if sheet.probe.there:
+                guard.extend()
+                # Touch where the gauge will be felt: the probe there, then the nozzle there.
+                tripped = guard.touch_at(x, y)
             guard.by_hand.go_above(x, y)
             guard.hands_in = True
             return t_set, None if at_datum else tripped

@@ -125,6 +125,8 @@ class Motion(QObject):
 
     def _begin(self, words: str, then: Callable[[Any], None], quiet: bool = False) -> None:
         self._break_off = BreakOff()
+        if self._session.guard is not None:
+            self._session.feeling.serve(self._session.guard, self._break_off)
         self.doing, self._session.problem, self._then = words, None, then
         self._listener = lambda event: None
         self._quiet = quiet
@@ -179,6 +181,8 @@ class Motion(QObject):
         """From now on Tall Grain owns a motion; the token that ends it."""
         s = self._session
         self._break_off = BreakOff()
+        if s.guard is not None:
+            s.feeling.serve(s.guard, self._break_off)
         s.problem, s.chart, s.rejoined = None, None, ""
         s.progress = Progress(plan, phase, time.monotonic(), len(plan.points), [], plan.estimate_s)
         s.began.emit()
@@ -292,7 +296,8 @@ class Motion(QObject):
         if isinstance(event, Phase):
             progress.phase = event.text
         elif isinstance(event, SurveyBegan):
-            progress.phase = "Touching"
+            there = self._session.sheet is None or self._session.sheet.probe.there
+            progress.phase = "Touching" if there else "Feeling by hand"
             progress.total, progress.left_s = event.total, event.left_s
             progress.touched = []
             take_old_points(progress, event, s.shown)

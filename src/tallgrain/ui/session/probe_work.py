@@ -39,6 +39,7 @@ class ProbeWork(QObject):
         self.touches: list[list[float]] = []
         self.series: list[SeriesDone] = []
         session.printer_changed.connect(self.read)
+        session.changed.connect(self._same_kind)
         session.forbidden = self.forbids
         session.ended.connect(self._doubt)
 
@@ -56,6 +57,11 @@ class ProbeWork(QObject):
         self.offsets = OffsetBook(journal)
         self.repeats = journal.newest(SeriesFound)
         self.changed.emit()
+
+    def _same_kind(self) -> None:
+        """Another kind of probe in the sheet has other checks."""
+        if self._checks.kind != self.kind:
+            self.read()
 
     # Does it work?
 

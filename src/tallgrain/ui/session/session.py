@@ -12,7 +12,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from tallgrain.clock import now
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.grid import Plan
-from tallgrain.core.plan.kinds import Where
+from tallgrain.core.plan.kinds import BY_HAND, Where
 from tallgrain.core.surface.chart import Chart
 from tallgrain.core.surface.sight import About, Sight, sight_of_points
 from tallgrain.errors import InputError, JobError, TallGrainError
@@ -25,6 +25,7 @@ from tallgrain.link.protocol import Printer, PrinterState
 from tallgrain.procedures.guarding import guarded
 from tallgrain.store.ledger import Ledger, MachineEvent
 from tallgrain.ui.session.care import Care
+from tallgrain.ui.session.feeling import Feeling
 from tallgrain.ui.session.linking import Linking
 from tallgrain.ui.session.look_back import LookBack
 from tallgrain.ui.session.motion import Motion
@@ -79,6 +80,7 @@ class Session(QObject):
         # Events may come a thousand a second; the screen follows at its own calm pace.
         self._calm = timer(self, CALM_MS, self._grew, once=True)
         self.back = LookBack(ledger, self)
+        self.feeling = Feeling(self)
         self.motion = Motion(self)
         self.linking = Linking(self)
         self.care = Care(self, self)
@@ -117,7 +119,7 @@ class Session(QObject):
             self.chart, self.rejoined, self._plan = None, "", None
             self.back.begin(self.sheet)
             kept = self._plans.get(self.sheet.name)
-            self.chosen = kept or remembered_plan(self.ledger, self.sheet.name)
+            self.chosen = kept or remembered_plan(self.ledger, self.sheet)
         self.problem = None
         self.show_newest()
         if other:
@@ -278,6 +280,9 @@ class Session(QObject):
             except InputError:
                 # Chosen before the sheet changed, or for another printer: the whole plate again.
                 self.chosen = replace(self.chosen, kind="grid", where=Where())
+                if not self.sheet.probe.there:
+                    few = {n: min(getattr(self.chosen, n), BY_HAND[0]) for n in ("columns", "rows")}
+                    self.chosen = replace(self.chosen, **few)
                 key = (self.sheet, self.chosen)
                 plan = self.chosen.plan(self.sheet)
             self._plan = key, plan
@@ -308,7 +313,11 @@ class Session(QObject):
     def needs_clearance(self) -> bool:
         """Whether the builder must look and type before anything moves down."""
         guard = self.guard
-        return guard is not None and not guard.trusted and guard.clearance_mm is None
+        if guard is None or guard.trusted or guard.clearance_mm is not None:
+            return False
+        # A switch above is found going up, with nothing to be looked at before.
+        up = guard.sheet.probe.finds_z == "up"
+        return not (up and self.state is not None and not self.state.referenced)
 
     # Work
 

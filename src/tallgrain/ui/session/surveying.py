@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from tallgrain.clock import now
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.grid import Plan
+from tallgrain.core.plan.kinds import BY_HAND
 from tallgrain.core.surface.cures import Left, Verdict, verdict, what_is_left
 from tallgrain.core.surface.quality import SeriesDrift, scatter_known, series_drift
 from tallgrain.core.surface.sight import About, sight_of_survey
@@ -91,9 +92,11 @@ def remember_plan(ledger: Ledger, machine: str, chosen: SurveyPlan) -> None:
     Journal(ledger, machine).write(kept, "", "chosen")
 
 
-def remembered_plan(ledger: Ledger, machine: str) -> SurveyPlan:
+def remembered_plan(ledger: Ledger, sheet: MachineSheet) -> SurveyPlan:
     """The plan that a printer was last surveyed by, over the whole plate."""
-    seen = Journal(ledger, machine).newest(PlanChosen)
+    seen = Journal(ledger, sheet.name).newest(PlanChosen)
+    if seen is None and not sheet.probe.there:
+        return SurveyPlan(*BY_HAND)
     if seen is None:
         return SurveyPlan()
     return SurveyPlan(**{name: getattr(seen.figures, name) for name in _KEPT})

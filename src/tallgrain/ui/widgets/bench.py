@@ -85,6 +85,13 @@ class Tabbed(QWidget):
         self.pages.setCurrentIndex(number)
         self.on_shown(number)
 
+    def offer(self, numbers: Sequence[int]) -> None:
+        """Only these pages; the first of them where another is shown."""
+        for i, tab in enumerate(self.tabs):
+            tab.setVisible(i in numbers)
+        if self.number not in numbers:
+            self.show_page(numbers[0])
+
     @property
     def number(self) -> int:
         """The page that is shown."""

@@ -4,13 +4,18 @@ from PyQt6.QtCore import QEvent, Qt
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
+from tallgrain.core.solve.gap import FeelWord
 from tallgrain.ui.session.gap_work import GapWork
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.widgets.parts import Readout, amount, button, label, put, tell
 from tallgrain.ui.widgets.words import count_of, day, mm
 
 STEPS_MM = (2.0, 0.5, 0.1, 0.02)
-FEEL_KEYS = {Qt.Key.Key_F: "free", Qt.Key.Key_G: "grips", Qt.Key.Key_S: "stuck"}
+FEEL_KEYS: dict[Qt.Key, FeelWord] = {
+    Qt.Key.Key_F: "free",
+    Qt.Key.Key_G: "grips",
+    Qt.Key.Key_S: "stuck",
+}
 
 
 class GapPage(QWidget):
@@ -207,6 +212,12 @@ class GapPage(QWidget):
 
     def _sentence(self, gauging: bool) -> str:
         if not gauging:
+            sheet = self._session.sheet
+            if sheet is not None and not sheet.probe.there:
+                return (
+                    "The nozzle goes over the place and stays, well above it: hands may come, and "
+                    "only steps move."
+                )
             return (
                 "The probe touches the place, then the nozzle goes over it and stays: hands may "
                 "come, and only steps move."

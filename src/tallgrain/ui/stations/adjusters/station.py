@@ -237,7 +237,10 @@ class AdjustersStation(Station):
         self.back.setVisible(work.tried is not None)
         self.flip.setText(f"Seen from {'&above' if self.under else '&under'}  U")
         if busy and work.total:
-            tell(self.screw, f"Touching {work.touched} of {work.total}: hands away")
+            there = self._session.sheet is None or self._session.sheet.probe.there
+            doing = "Touching" if there else "Feeling by hand"
+            away = ": hands away" if there else ""
+            tell(self.screw, f"{doing} {work.touched} of {work.total}{away}")
             tell(self.had, "F8 finishes this touch and stops.")
             return
         if solved is None or screw is None or work.survey is None:
@@ -257,7 +260,7 @@ class AdjustersStation(Station):
             self.readout.tell(figure, seen_direction(screw, self.under), f"{fltt}, {small}")
         ended = {
             "within tolerance": "Within tolerance: what is left is shape, not tilt.",
-            "below the noise": "Below the noise: the probe can't tell any turn that is left.",
+            "below the noise": "Below the noise: no turn that is left can be told.",
         }
         told = ended.get(work.verdict) or turn_words(screw, self.under)
         self.shape.setVisible(work.level)
@@ -270,7 +273,7 @@ class AdjustersStation(Station):
             else (f"{screw.name} was not turned yet")
         )
         alone = f"Alone it reaches {work.reach(screw.name) * 100:.0f} % of the bow and twist seen."
-        tell(self.had, f"{so_far}; the probe tells it to ± {2 * screw.u_deg:.0f}° (k = 2). {alone}")
+        tell(self.had, f"{so_far}; known to ± {2 * screw.u_deg:.0f}° (k = 2). {alone}")
         self._tell_outcome(solved)
 
     def _tell_outcome(self, solved: AdjusterSolution) -> None:

@@ -226,10 +226,10 @@ class GaugeWork(GapWork):
             return None
         if sheet.probe.kind != "nozzle" and found.t < 0:
             return GuardRefused(
-                f"a trip height of {found.t:.3f} mm would mean that the nozzle arrives before this "
-                "kind of probe trips.",
+                f"a trip height of {found.t:.3f} mm would mean that the nozzle arrives before "
+                f"{'this kind of probe' if sheet.probe.there else 'the switch'} trips.",
                 "gap",
-                "Look at the gauge's thickness and the probe; tick 'I mean it' to go on.",
+                "Look at the gauge's thickness and at what trips; tick 'I mean it' to go on.",
             )
         change = found.t - self.t_set
         if abs(change) > LARGEST_CHANGE_MM:

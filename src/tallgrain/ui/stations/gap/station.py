@@ -109,9 +109,10 @@ class GapStation(Station):
         state = s.state
         heat = f"nozzle {state.nozzle.words}, plate {state.plate.words}" if state else ""
         on = f", {s.plate_sheet} sheet" if s.plate_sheet else ""
+        what = "the probe" if s.sheet.probe.there else "z's switch"
         tell(
             self.subject,
-            f"{s.sheet.name}{on} · how high the nozzle stands when the probe trips · {heat}",
+            f"{s.sheet.name}{on} · how high the nozzle stands when {what} trips · {heat}",
         )
         if self.work.gauging and not s.busy and self.tab == GAUGE:
             focus = self.widget.focusWidget()

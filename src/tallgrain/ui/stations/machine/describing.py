@@ -33,6 +33,7 @@ SHAPES = {"rectangle": "rectangle", "disc": "round"}
 PROBES = {
     "contact_pin": "a pin", "switch_arm": "a switch on an arm", "proximity": "a sensor, no touch",
     "carried": "one picked up", "nozzle": "the nozzle itself",
+    "no_probe": "nothing, a switch below", "none_up": "nothing, a switch above",
 }  # fmt: skip
 SCREWS = {
     "none": "nothing", "three": "three", "four": "four, at the corners", "six": "six, and mid-edge"
@@ -230,7 +231,7 @@ class Describing(QWidget):
         self._drafts.edit(words, Draft(draft.text, document, draft.stored))
 
     def _choose_probe(self, name: str) -> None:
-        kind = cast(ProbeKind, name)
+        kind = cast(ProbeKind, "none" if name == "no_probe" else name)
         self._edit(PROBES[name], lambda d: describe.with_probe(d, kind))
 
     def _turn(self) -> None:

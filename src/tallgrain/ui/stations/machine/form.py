@@ -46,6 +46,7 @@ class Choice:
     path: Path
     name: str
     words: dict[str, str]
+    when: Callable[[MachineSheet], bool] = lambda sheet: True
 
 
 @dataclass(frozen=True)
@@ -98,10 +99,12 @@ FORMS: dict[str, list[Entry]] = {
         Choice(("probe", "kind"), "Kind", {
             "contact_pin": "pin that extends", "switch_arm": "switch on an arm",
             "proximity": "proximity sensor", "carried": "picked up and put away",
-            "nozzle": "the nozzle itself",
+            "nozzle": "the nozzle itself", "none": "nothing: z by a switch",
         }),
+        Choice(("probe", "finds_z"), "z's switch", {"down": "below", "up": "above"},
+               lambda s: not s.probe.there),
         *_pair(("probe", "offset"), ("Offset, x", "Offset, y"),
-               when=lambda s: s.probe.kind != "nozzle"),
+               when=lambda s: not s.probe.own),
         Amount(("probe", "trip_height"), "Trip height", decimals=3),
         Amount(("probe", "arm_deg"), "Arm turned out to", "°", 0,
                lambda s: s.probe.kind == "switch_arm"),
@@ -336,6 +339,8 @@ class SheetForm(QWidget):
                 if isinstance(value, int | float) and abs(field.value() - value) > 1e-9:
                     field.setValue(float(value))
             elif isinstance(field, QComboBox):
+                assert isinstance(entry, Choice)
+                form.setRowVisible(field, entry.when(sheet))
                 field.setCurrentIndex(field.findData(value))
             elif isinstance(field, QCheckBox):
                 field.setChecked(bool(value))
@@ -359,7 +364,7 @@ class SheetForm(QWidget):
 
 
 def _where_words(part: str, sheet: MachineSheet) -> str:
-    if part == "Probe" and sheet.probe.kind != "nozzle":
+    if part == "Probe" and not sheet.probe.own:
         return f"Seen from above: {side_words(sheet.probe.offset)}."
     if part == "Adjusters":
         return "Raised by: which turn, seen from above, raises the plate there."

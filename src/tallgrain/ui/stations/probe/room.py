@@ -26,6 +26,8 @@ class ProbeRoom(Room):
         sheet, work = session.sheet, self.work
         if sheet is None:
             return Kernel(self.name, Fill.EMPTY, "")
+        if not sheet.probe.there:
+            return Kernel(self.name, Fill.NOT_HERE, "no probe")
         series = work.repeats
         headline = f"{micro(series.figures.s_r)} µm" if series else "scatter not measured"
         ails = work.ails

@@ -27,6 +27,8 @@ from tallgrain.ui.widgets.picture import StationPicture
 WIDTH = 380
 TABS = ("Works?", "Where?", "Repeats?", "Rough gap", "Values", "Console")
 CONSOLE = 5
+# The pages of a printer without a probe: its switch, its values, its console.
+UNPROBED = (0, 4, 5)
 
 
 class ProbeStation(Station):
@@ -150,6 +152,7 @@ class ProbeStation(Station):
         s = self._session
         if s.sheet is None or not self.widget.isVisible():
             return
+        self.tabbed.offer(range(len(TABS)) if s.sheet.probe.there else UNPROBED)
         number = self.tabbed.number
         self.pages[number].refresh()
         self.notice.follow(s)
@@ -215,6 +218,7 @@ class ProbeStation(Station):
                 "proximity": "a proximity sensor",
                 "carried": "a probe that is picked up",
                 "nozzle": "the nozzle itself",
+                "none": "no probe, z by a switch",
             }[sheet.probe.kind]
             if sheet
             else ""

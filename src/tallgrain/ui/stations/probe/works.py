@@ -50,6 +50,11 @@ CHECKS = {
 }  # fmt: skip
 
 OWN = {
+    ("none", "free"): "Nothing presses z's switch: it must read free.",
+    ("none", "lifted"): "Press z's switch with one finger and hold it, then press F5. Nothing "
+    "moves until you say that your hands are clear (F12).",
+    ("none", "reference"): "Look how much room there is between nozzle and plate, and type it. The "
+    "nozzle goes down to its switch, and never as far as that. Keep one hand on the power switch.",
     ("proximity", "lifted"): "Hold a piece of metal under its tip, then press F5.",
     ("nozzle", "lifted"): "Push the nozzle up with a clean finger, the heater off and cold, then "
     "press F5.",
@@ -63,12 +68,17 @@ OWN = {
 
 
 OWN_ACT = {
+    ("none", "free"): "Read it while nothing presses it  F5",
+    ("none", "lifted"): "My finger presses it: read  F5",
     ("proximity", "lifted"): "Metal is under it: read  F5",
     ("nozzle", "lifted"): "My finger pushes it up: read  F5",
 }
 
+OWN_LINES = {("none", "lifted"): "It reads pressed", ("none", "free"): "It reads free"}
 # What a builder should know of each kind before trusting it.
 ADVICE = {
+    "none": "This printer has no probe: a switch at the end of z tells where z is, a gauge in your "
+    "hand where the plate is. Only the switch is checked here.",
     "contact_pin": "",
     "switch_arm": "Out, the arm stands at {arm:.0f}° by the sheet: look along the beam whether it "
     "does. Where it stands at another angle, set it in the printer, then in the sheet.",
@@ -210,7 +220,8 @@ class WorksPage(QWidget):
                 words += f", {day(dated.at)}"
             item = self.lines.item(i)
             if item is not None:
-                item.setText(f"{mark}  {CHECKS[check].line}   {words}")
+                line = OWN_LINES.get((work.kind, check), CHECKS[check].line)
+                item.setText(f"{mark}  {line}   {words}")
         due = work.next_check
         if due is not None:
             self.lines.setCurrentRow(work.checks.index(due))

@@ -230,6 +230,8 @@ class SurfaceBench(Panel):
             f"Last touch {mm(p.touched[-1].z, signed=True)} mm. Each point is stored as it is "
             "touched."
             if p.touched
+            else "The nozzle is raised between places."
+            if self._session.sheet is not None and not self._session.sheet.probe.there
             else "The nozzle is raised between touches.",
         )
         self.small.setVisible(True)
@@ -241,7 +243,13 @@ class SurfaceBench(Panel):
         tell(self.head, "How flat is it?")
         if s.shown is None:
             self.readout.tell("–", "mm flatness", "nothing surveyed yet")
-            tell(self.small, "A survey touches the plate at each point and reads its height.")
+            tell(
+                self.small,
+                "A survey touches the plate at each point and reads its height."
+                if s.sheet is None or s.sheet.probe.there
+                else "No probe: the nozzle stops over each place, a gauge in your hand finds the "
+                "height there, and how well.",
+            )
             self.incomplete.setVisible(False)
             self._show_budget(None)
             return
@@ -320,6 +328,8 @@ class SurfaceBench(Panel):
         else:
             time = duration(s.chosen.turns * plan.estimate_s)
             words = f"{_often(s.chosen)}{len(plan.points)} points, {time}  F5"
+            if s.sheet is not None and not s.sheet.probe.there:
+                words = f"By hand: {len(plan.points)} places, {time}  F5"
         if self.primary.text() != words:
             self.primary.setText(words)
         self.primary.setAccessibleName(words)

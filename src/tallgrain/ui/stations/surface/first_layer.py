@@ -106,7 +106,7 @@ class FirstLayerPanel(QWidget):
         felt = "assumed: the gap was never felt" if assumed else "felt"
         tell(
             self.why,
-            f"In it: trip height ± {mm(2 * seen.gap_u, 3)} mm ({felt}), the probe's "
+            f"In it: trip height ± {mm(2 * seen.gap_u, 3)} mm ({felt}), the heights' "
             "scatter, and what lies between the points.",
         )
         tell(self.advice, _advice(seen))
