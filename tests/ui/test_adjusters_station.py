@@ -139,13 +139,21 @@ def test_a_printer_without_screws_says_so(bench, qtbot):
     assert window.rooms["Adjusters"].kernel().fill is Fill.NOT_HERE
 
 
-def test_a_screw_that_goes_the_other_way_is_put_right_in_the_sheet(rye, qtbot):
+@pytest.mark.parametrize("said", [True, False])
+def test_a_screw_that_goes_the_other_way_is_put_right_in_the_sheet(rye, qtbot, said):
+    """Where nobody said which way they go, one screw speaks for all."""
     window, made = rye
     station, work, s = window.adjusters, window.adjusters.work, window.session
+    if not said:
+        window.drafts.edit_and_store(
+            "nobody said", window.drafts.draft.with_value(("assumed",), ["adjusters.raises"])
+        )
+        idle(window, qtbot)
     made.hands("hands.turn", name="front-left", clockwise_deg=150.0)
     measure(window, qtbot)
+    assert ("which way it goes is assumed" in station.screw.text()) is not said
     was = s.sheet.adjusters[0].raises
-    for _ in range(6):
+    for _ in range(6 if said else 1):
         screw = work.screw
         if screw.leave:
             break
@@ -159,7 +167,27 @@ def test_a_screw_that_goes_the_other_way_is_put_right_in_the_sheet(rye, qtbot):
     assert work.gain is None  # nothing is learnt of the plate from a screw that is wrong
     station.use.click()
     assert s.sheet.adjusters[0].raises != was and not station.use.isVisible()
-    assert s.ledger.machine_text("Rye").count(f'raises = "{was}"') == 5
+    left = 5 if said else 0
+    assert s.ledger.machine_text("Rye").count(f'raises = "{was}"') == left
+    assert s.sheet.assumed == ()
+
+
+def test_a_screw_that_answers_says_which_way_all_go(rye, qtbot):
+    window, made = rye
+    station, s = window.adjusters, window.session
+    window.drafts.edit_and_store(
+        "nobody said", window.drafts.draft.with_value(("assumed",), ["adjusters.raises"])
+    )
+    idle(window, qtbot)
+    made.hands("hands.turn", name="front-left", clockwise_deg=150.0)
+    measure(window, qtbot)
+    screw = station.work.screw
+    way = 1.0 if screw.direction == "clockwise" else -1.0
+    made.hands("hands.turn", name=screw.name, clockwise_deg=way * screw.turn_deg)
+    press(window, Qt.Key.Key_T)
+    assert s.sheet.assumed
+    measure(window, qtbot)
+    assert s.sheet.assumed == () and "assumed" not in station.screw.text()
 
 
 def test_one_screw_is_touched_alone_and_the_others_follow(rye, qtbot):

@@ -25,6 +25,9 @@ def empty(home, qtbot):
     qtbot.addWidget(window)
     window.activateWindow()
     qtbot.waitUntil(lambda: window.stack.currentWidget() is window.door, timeout=5000)
+    QTest.qWaitForWindowActive(window, 2000)
+    window.door.setFocus()
+    qtbot.waitUntil(window.door.hasFocus, timeout=5000)
     yield window
     window.close()
 
@@ -139,10 +142,11 @@ def test_heights_that_a_printer_gave_need_no_more_than_a_plate(empty, qtbot):
     QApplication.clipboard().setText("x,y,z\n10,10,0.1\n200,10,0.2\n10,200,0.0\n200,200,0.1\n")
     keys(window, "3")
     page = window.machine.describing
+    qtbot.waitUntil(page.name.hasFocus, timeout=5000)
     page._basic(name="Sedge")
     press(window, Qt.Key.Key_F5)
     press(window, Qt.Key.Key_F5)
-    qtbot.waitUntil(lambda: window.session.shown is not None, timeout=10_000)
+    qtbot.waitUntil(lambda: window.session.shown is not None, timeout=30_000)
     assert window.station.name == "Surface" and len(window.session.shown.survey.points) == 4
     assert window.session.sheet.name == "Sedge" and not window.strip.isHidden()
 

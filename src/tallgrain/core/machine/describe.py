@@ -28,6 +28,8 @@ THREADS: dict[str, float] = {"M3, 0.5 mm": 0.5, "M4, 0.7 mm": 0.7, "M5, 0.8 mm":
 HIGH_MM, BELOW_MM = 250.0, 2.0
 # Screws stand so far from the edges, motors so far outside a gantry's plate.
 INSET_MM, OUTSIDE_MM = 20.0, 30.0
+# What a description calls it while nobody said which way the screws go.
+WAY = "adjusters.raises"
 # An offset that nobody measured: behind the nozzle, where most carriages have room.
 BEHIND_MM = 25.0
 # How one height scatters that a hand felt with a gauge.
@@ -38,6 +40,7 @@ WORDS: dict[str, str] = {
     "probe.kind": "what feels the plate", "probe.offset": "where the probe sits",
     "probe.trip_height": "trip height 0 ± 2 mm",
     "probe.repeatability": "how well the probe repeats", "probe.perch": "where the probe waits",
+    "adjusters.raises": "which turn of a screw raises the plate",
     "adjusters": "no bed screws", "adjusters.at": "where the screws stand",
     "keep_outs": "nothing that must not be touched",
 }  # fmt: skip
@@ -188,10 +191,10 @@ def with_screws(
     document: Mapping[str, Any],
     screws: Screws,
     lead_mm: float = 0.7,
-    raises: Literal["clockwise", "counterclockwise"] = "counterclockwise",
+    raises: Literal["clockwise", "counterclockwise", "unknown"] = "counterclockwise",
 ) -> dict[str, Any]:
-    """The fourth question: what is turned by hand, its thread, and which turn raises the plate.
-    Raises InputError for a thread that can't be."""
+    """The fourth question: what is turned by hand, its thread, and which turn raises the plate,
+    "unknown" until one was turned. Raises InputError for a thread that can't be."""
     if not 0.05 <= lead_mm <= 5:
         raise InputError(
             f"a screw that goes {lead_mm:g} mm a turn can't be.", "thread", "Give 0.05 to 5 mm."
@@ -220,11 +223,13 @@ def with_screws(
         "four": corners,
         "six": {**corners, "middle-left": (x0, middle_y), "middle-right": (x1, middle_y)},
     }
+    way = "counterclockwise" if raises == "unknown" else raises
     parts = [
-        {"name": n, "at": [round(c, 2) for c in at], "lead_mm": lead_mm, "raises": raises}
+        {"name": n, "at": [round(c, 2) for c in at], "lead_mm": lead_mm, "raises": way}
         for n, at in places[screws].items()
     ]
-    return {**made, "adjusters": parts, "assumed": [*rest, "adjusters.at"]}
+    guessed = ["adjusters.at", *(["adjusters.raises"] if raises == "unknown" else [])]
+    return {**made, "adjusters": parts, "assumed": [*rest, *guessed]}
 
 
 def nothing_kept_out(document: Mapping[str, Any]) -> dict[str, Any]:

@@ -25,6 +25,8 @@ HEALTHY_CHANCE, FAULT_CHANCE = 0.003, 0.001
 # What it costs to blame one screw, all screws, and a thread besides.
 ONE, ALL, THREAD = 9.0, 6.0, 9.0
 LEAST_OFF = 0.12
+# So much of a change has to look like the screw that was turned.
+PLAINLY = 0.5
 
 
 @dataclass(frozen=True)
@@ -47,10 +49,13 @@ class ScrewFault:
 
 @dataclass(frozen=True)
 class ScrewDiagnosis:
-    """verdict: 'healthy', 'reversed', 'thread' or 'unknown'; ranked: the best first."""
+    """verdict: 'healthy', 'reversed', 'thread' or 'unknown'; ranked: the best first. way: where one
+    screw alone was turned, whether the plate went "as told" or "the other way", "" where that is
+    not plain."""
 
     verdict: str
     ranked: tuple[ScrewFault, ...] = ()
+    way: str = ""
 
 
 def check_screws(
@@ -82,9 +87,10 @@ def check_screws(
         rest = seen - shapes @ (factor * raises)
         return float(rest @ rest)
 
+    way = _way(matrix @ raises, change) if len(turned) == 1 else ""
     fine = chi2(np.ones(len(raises)))
     if chance_of(fine, freedom) >= HEALTHY_CHANCE:
-        return ScrewDiagnosis("healthy")
+        return ScrewDiagnosis("healthy", way=way)
     found = []
     groups = [[i] for i in turned] + ([turned] if len(turned) > 1 else [])
     for group in groups:
@@ -92,8 +98,19 @@ def check_screws(
     ranked = tuple(sorted(found, key=lambda f: f.score))
     likely = [f for f in ranked if chance_of(f.chi2, freedom) >= FAULT_CHANCE]
     if not likely or likely[0].score > fine:
-        return ScrewDiagnosis("unknown", ranked)
-    return ScrewDiagnosis(likely[0].kind, (likely[0], *(f for f in ranked if f is not likely[0])))
+        return ScrewDiagnosis("unknown", ranked, way)
+    rest = (f for f in ranked if f is not likely[0])
+    return ScrewDiagnosis(likely[0].kind, (likely[0], *rest), way)
+
+
+def _way(shape: Floats, change: Floats) -> str:
+    """Whether the plate went as a screw's shape (n,) says, or the other way; a plate that bends in
+    its own manner still goes up or down."""
+    shape, change = shape - shape.mean(), change - change.mean()
+    along = float(shape @ change)
+    if not along or along**2 < PLAINLY * float(shape @ shape) * float(change @ change):
+        return ""
+    return "as told" if along > 0 else "the other way"
 
 
 Fits = Callable[[Floats], float]

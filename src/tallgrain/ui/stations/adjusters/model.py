@@ -8,6 +8,7 @@ import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from tallgrain.clock import now
+from tallgrain.core.machine.describe import WAY
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.screws import screws_plan
 from tallgrain.core.solve.adjusters import (
@@ -36,6 +37,8 @@ from tallgrain.ui.session.session import Session
 from tallgrain.ui.stations.adjusters.shown import Shapes, Shown
 
 SAMPLES = 2
+# How far a screw is turned to see which way it goes (degrees).
+TRY_DEG = 45.0
 # Fewer turns left than this before a spring's end are told.
 NEAR_END_TURNS = 1.0
 
@@ -148,9 +151,12 @@ class AdjustersWork(QObject):
             return []
         pairs = zip(solved.turns, sheet.adjusters, strict=True)
         u_mm = [t.u_deg / 360 * a.lead_mm for t, a in pairs]
+        # Where nobody said which way a screw goes, it is turned by little to see that.
+        most = [TRY_DEG / 360 * a.lead_mm if WAY in sheet.assumed else 1e3 for a in sheet.adjusters]
+        wanted = [t.raise_mm - self._since(t.name) for t in solved.turns]
         return [
-            turn_for(a, t.raise_mm - self._since(a.name), u)
-            for a, t, u in zip(sheet.adjusters, solved.turns, u_mm, strict=True)
+            turn_for(a, max(min(mm, far), -far), u)
+            for a, mm, u, far in zip(sheet.adjusters, wanted, u_mm, most, strict=True)
         ]
 
     def _since(self, name: str) -> float:
@@ -338,6 +344,8 @@ class AdjustersWork(QObject):
     def fault(self) -> ScrewFault | None:
         """What the sheet should say of a screw; None where nothing is known to be wrong."""
         found = self.diagnosis
+        if found is not None and found.way == "the other way" and found.verdict == "unknown":
+            return next((f for f in found.ranked if f.kind == "reversed"), None)
         named = found is not None and found.verdict in ("reversed", "thread")
         return found.ranked[0] if named and found is not None else None
 

@@ -5,6 +5,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
+from tallgrain.core.machine.describe import WAY
 from tallgrain.core.solve.adjusters import AdjusterSolution
 from tallgrain.core.surface.shape import ShapeTerms
 from tallgrain.ui.painting.adjusters import (
@@ -109,6 +110,7 @@ class AdjustersStation(Station):
         self.wrong = label(role="rust", wrap=True)
         self.use = button("")
         self.use.clicked.connect(self.use_fault)
+        self.work.changed.connect(self._way_answered)
         self.ends = label(role="rust", wrap=True)
         put(
             column,
@@ -171,7 +173,9 @@ class AdjustersStation(Station):
         if fault is None or draft is None or sheet is None:
             return
         for number, adjuster in enumerate(sheet.adjusters):
-            if adjuster.name not in fault.who:
+            # Screws are cut alike: where nobody said which way they go, one speaks for all.
+            guessed = fault.kind == "reversed" and WAY in sheet.assumed
+            if adjuster.name not in fault.who and not guessed:
                 continue
             if fault.kind == "reversed":
                 other = OTHER[adjuster.raises]
@@ -263,6 +267,9 @@ class AdjustersStation(Station):
             "below the noise": "Below the noise: no turn that is left can be told.",
         }
         told = ended.get(work.verdict) or turn_words(screw, self.under)
+        sheet = self._session.sheet
+        if not ended.get(work.verdict) and sheet is not None and WAY in sheet.assumed:
+            told = f"Only this one, then measure: which way it goes is assumed. {told}"
         self.shape.setVisible(work.level)
         tell(self.screw, told)
         had = work.turns_had(screw.name)
@@ -275,6 +282,16 @@ class AdjustersStation(Station):
         alone = f"Alone it reaches {work.reach(screw.name) * 100:.0f} % of the bow and twist seen."
         tell(self.had, f"{so_far}; known to ± {2 * screw.u_deg:.0f}° (k = 2). {alone}")
         self._tell_outcome(solved)
+
+    def _way_answered(self) -> None:
+        """A screw that answered as it was assumed to says which turn raises the plate."""
+        found, draft = self.work.diagnosis, self._drafts.draft
+        if found is None or found.way != "as told" or draft is None:
+            return
+        assumed = draft.document.get("assumed", [])
+        if WAY in assumed and draft.document.get("name") not in self._drafts.unstored():
+            known = draft.with_value(("assumed",), [a for a in assumed if a != WAY] or None)
+            self._drafts.edit_and_store("which turn raises the plate", known)
 
     def _tell_outcome(self, solved: AdjusterSolution) -> None:
         """What the plate becomes, and what was learnt."""

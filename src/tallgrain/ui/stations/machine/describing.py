@@ -42,6 +42,7 @@ KEPT = {"nothing": "nothing", "clips": "clips, dragged"}
 RAISES = (
     ("clockwise, seen from above, it goes down", "counterclockwise"),
     ("clockwise, seen from above, it comes up", "clockwise"),
+    ("I shall see when I turn one", "unknown"),
 )
 
 
