@@ -5,7 +5,7 @@ import pytest
 from PyQt6.QtCore import QMimeData, QPointF, QRectF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent, QImage
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QDialog
+from PyQt6.QtWidgets import QApplication, QDialog, QInputDialog
 
 from at_the_window import idle, press, words
 from tallgrain.clock import now
@@ -464,3 +464,33 @@ def test_the_first_layer_is_a_layer_with_its_advice(season, qtbot):
     assert "first layer 0." in surface.reading.text()
     press(window, Qt.Key.Key_H)
     assert not panel.isVisible() and surface.bench.readout.isVisible()
+
+
+def test_another_sheet_changes_nothing_silently(season, qtbot, monkeypatch):
+    """What was measured on one sheet says so while another lies on the plate, also after a restart;
+    what an event means is told before it is noted, and on the route."""
+    window, _ = season
+    s = window.session
+    known = [top.name for top in s.sheet.sheets]
+    was = s.shown.survey.conditions.sheet
+    assert was in known
+    other = next(name for name in known if name != was)
+    monkeypatch.setattr(QInputDialog, "getItem", lambda *args: (other, True))
+    window.asking.sheet_on()
+    assert window.rooms["Surface"].kernel().reason == f"on {was}"
+    assert s._sheet_on() == other  # for the next start
+    monkeypatch.setattr(QInputDialog, "getItem", lambda *args: ("  card board ", True))
+    window.asking.sheet_on()
+    assert [top.name for top in s.sheet.sheets][-1] == "card board" == s.plate_sheet
+    told = []
+    monkeypatch.setattr(window.asking, "tell", told.append)
+    monkeypatch.setattr(QInputDialog, "getItem", lambda *args: ("a/b", True))
+    window.asking.sheet_on()
+    assert "one line" in str(told[0]) and s.plate_sheet == "card board"
+    window.asking.event()
+    dialog = dialog_of(window, EventDialog)
+    dialog.kind.setCurrentText("new nozzle")
+    assert "feel the gap again" in dialog.matters.text()
+    dialog.kind.setCurrentText("a thing of my own")
+    assert not dialog.matters.isVisible()
+    dialog.reject()

@@ -86,10 +86,10 @@ def test_from_nothing_to_a_described_printer_by_keys(empty, qtbot):
     assert made.plate_moves_y and made.kinematics == "gantry_z" and made.supports == ()
     assert made.probe.kind == "switch_arm" and [a.lead_mm for a in made.adjusters] == [0.7] * 4
     assert set(made.assumed) == {
-        "plate.origin", "travel", "probe.offset", "probe.trip_height", "probe.repeatability",
-        "adjusters.at",
+        "plate.origin", "plate.margin", "travel", "probe.offset", "probe.trip_height",
+        "probe.repeatability", "adjusters.at",
     }  # fmt: skip
-    assert window.rooms["Machine"].kernel().reason == "6 assumed"
+    assert window.rooms["Machine"].kernel().reason == "7 assumed"
     assert "trip height 0 ± 2 mm" in window.machine.assumed.text()
     # What is said or measured is assumed no more; the rest is confirmed in one act.
     draft = window.drafts.draft
@@ -98,7 +98,7 @@ def test_from_nothing_to_a_described_printer_by_keys(empty, qtbot):
     window.machine.confirm.click()
     assert window.drafts.sheet.assumed == ()
     window.edits.undo()
-    assert len(window.drafts.sheet.assumed) == 5
+    assert len(window.drafts.sheet.assumed) == 6
     press(window, F5)
     assert sheet_of(window, "Teasel").assumed == window.drafts.sheet.assumed
 

@@ -38,6 +38,13 @@ class PlanChosen(Record):
     soak_min: float = 0.0
 
 
+class SheetOn(Record):
+    """Which sheet lies on the plate; "" for none, or none that has a name."""
+
+    topic = "sheet on"
+    name: str = ""
+
+
 class PurgeLine(Record):
     """Where a purge line was laid: x0, y0, x1, y1."""
 

@@ -52,11 +52,14 @@ def evening(
             EveningStep("prove the console", proven is not None and proven.outcome == "proven")
         )
     there, works = sheet.probe.there, checks.next is None
+    # Heights that were touched elsewhere than thought are none: an offset that nobody measured.
+    lost = "probe.offset" in sheet.assumed and not sheet.probe.own
     rough = journal.newest(RoughGapKnown) is not None
     return [
         *steps,
         EveningStep("fit to measure?", all(fit), any(fit), 4.0),
         EveningStep("probe checks" if there else "switch checks", works, any(passed), 1.0),
+        *([EveningStep("where the probe is", False, minutes=3.0)] if lost else []),
         *([EveningStep("rough gap", rough, minutes=2.0)] if there else []),
         EveningStep("first survey", any(h.state == "complete" for h in heads), bool(heads), 0.5),
         EveningStep("gap", journal.newest(GapSolved) is not None, minutes=4.0),

@@ -186,7 +186,7 @@ class Printer:
         probe, height = self.truth.probe, 0.0
         if probe.kind == "none":
             return probe.switch_at + float(self.truth.rng("touch").normal(0.0, probe.s_r))
-        above = probe.trip_above(x, self.truth.rng("touch"))
+        above = probe.trip_above(x, self.truth.rng("touch"), self.truth.bed.now_c)
         if probe.kind == "nozzle" and self.truth.nozzle.now_c > probe.hottest_c + 3:
             # What oozes from a hot nozzle arrives first.
             above += float(self.truth.rng("ooze").uniform(0.0, 0.2))

@@ -28,6 +28,8 @@ class Probe:
     over_travel: float
     hottest_c: float = 170.0
     switch_at: float = 0.0
+    # A sensor that feels metal from afar trips later when it is warm.
+    late_mm_per_c: float = 0.0
     up: bool = False
     told_out: bool = False
     hand: str = "free"
@@ -51,8 +53,9 @@ class Probe:
             return True
         return ("no-retract" in self.ails or self.told_out) and "no-extend" not in self.ails
 
-    def trip_above(self, x: float, rng: np.random.Generator) -> float:
-        """Height of the nozzle tip (cold) above the plate when this touch trips (mm).
+    def trip_above(self, x: float, rng: np.random.Generator, plate_c: float = 22.0) -> float:
+        """Height of the nozzle tip (cold) above the plate when this touch trips (mm), over a plate
+        of plate_c.
 
         Creep, the twisted beam, repeatability and rare early trips are all in it.
         """
@@ -60,7 +63,8 @@ class Probe:
         noise = rng.normal(0.0, self.s_r)
         if rng.random() < self.outlier_share:
             noise += rng.uniform(*self.outlier_mm)
-        return float(self.trip_height + creep + self.twist_per_mm * x + noise)
+        late = self.late_mm_per_c * (plate_c - 22.0)
+        return float(self.trip_height + creep + self.twist_per_mm * x + noise - late)
 
     def lowest_clear(self) -> float:
         """Nozzle height above the sensed place under which the extended probe is crushed (mm)."""

@@ -118,9 +118,19 @@ def _probe(sheet: MachineSheet, chance: np.random.Generator) -> Probe:
         creep_touches=60.0,
         twist_per_mm=0.0 if sheet.kinematics == "delta" else 6e-6,
         # Under the nozzle the frame gives way: 20 N at 25 N/mm before anything is harmed.
-        over_travel=0.8 if own else 1.5 if trip > 1.5 else max(0.6 * trip, 0.2),
+        over_travel=_over_travel(kind, trip),
         hottest_c=sheet.probe.hottest_c,
+        late_mm_per_c=0.002 if kind == "proximity" else 0.0,
     )
+
+
+def _over_travel(kind: str, trip: float) -> float:
+    """How much lower than its trip a probe may be brought (mm)."""
+    if kind in ("nozzle", "none"):
+        return 0.8
+    if kind == "proximity":
+        return trip + 0.8  # its face sits higher than the nozzle's tip
+    return 1.5 if trip > 1.5 else max(0.6 * trip, 0.2)
 
 
 def _kinematics(sheet: MachineSheet, chance: np.random.Generator) -> Kinematics:

@@ -34,7 +34,10 @@ WAY = "adjusters.raises"
 BEHIND_MM = 25.0
 # How one height scatters that a hand felt with a gauge.
 HAND_S_R_MM = 0.015
+# So near to its edges a plate is not touched, until somebody says otherwise.
+EDGE_MM = 5.0
 WORDS: dict[str, str] = {
+    "plate.margin": "the outermost 5 mm are not touched",
     "plate.origin": "the plate's corner at 0, 0", "travel": "travel as far as the plate",
     "supports": "where the Z motors carry", "delta": "rods, radius and height",
     "probe.kind": "what feels the plate", "probe.offset": "where the probe sits",
@@ -70,6 +73,7 @@ def basics_document(basics: Basics, known: Sequence[str] = ()) -> dict[str, Any]
     else:
         x0, y0, x1, y1 = x, y, x + w, y + d
         plate = {"shape": "rectangle", "size": [w, d], "origin": [x, y]}
+    plate["margin"] = min(EDGE_MM, round(min(basics.size) / 20, 1))
     document: dict[str, Any] = {
         "format": "tallgrain-machine",
         "version": 1,
@@ -77,6 +81,7 @@ def basics_document(basics: Basics, known: Sequence[str] = ()) -> dict[str, Any]
         "kinematics": {"plate_z": "plate_z", "towers": "delta"}.get(basics.moves, "gantry_z"),
         "plate_moves_y": basics.moves == "plate_y",
         "assumed": [
+            "plate.margin",
             "travel",
             "probe.kind",
             "probe.offset",

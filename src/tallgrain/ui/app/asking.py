@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QInputDialog, QMessageBox
 
-from tallgrain.errors import OtherComputer, TallGrainError, printable
+from tallgrain.core.machine.sheet import checked_name
+from tallgrain.errors import InputError, OtherComputer, TallGrainError, printable
 from tallgrain.link.by_hand import URL, is_by_hand
 from tallgrain.link.connect import dialect_names
 from tallgrain.link.console.transport import devices
@@ -133,6 +134,33 @@ class Asking:
             lambda: self.rename(old),
             "Leave it",
         )
+
+    def sheet_on(self) -> None:
+        """Which sheet lies on the plate now? One that is not known yet joins the printer's."""
+        window = self._window
+        session, drafts = window.session, window.drafts
+        if session.sheet is None:
+            return
+        names = [top.name for top in session.sheet.sheets]
+        known = [*names, "none that has a name"]
+        at = names.index(session.plate_sheet) if session.plate_sheet in names else len(names)
+        words = "Which sheet lies on the plate? A name that is new joins this printer's sheets."
+        name, ok = QInputDialog.getItem(window, "Sheet on the plate", words, known, at, True)
+        name = name.strip()
+        if not ok or not name:
+            return
+        if name not in known:
+            draft = drafts.draft
+            if draft is None:
+                return
+            try:
+                name = checked_name(name)
+            except ValueError as error:
+                self.tell(InputError(f"{error}.", "sheet", "Give it a short name."))
+                return
+            tops = [*draft.document.get("sheets", []), {"name": name}]
+            drafts.edit_and_store(f"the sheet {name}", draft.with_value(("sheets",), tops))
+        session.put_sheet_on(None if name == known[-1] else name)
 
     def rename_shown(self) -> None:
         """Call the printer that is shown otherwise."""

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 # Where the steps are made, and on which page there.
 TABS = {
     "describe": ("Machine", 0), "fit to measure?": ("Machine", 1), "probe checks": ("Probe", 0),
-    "switch checks": ("Probe", 0),
+    "switch checks": ("Probe", 0), "where the probe is": ("Probe", 1),
     "rough gap": ("Probe", 3), "prove the console": ("Probe", 5),
 }  # fmt: skip
 STATIONS = {"first survey": "Surface", "gap": "Gap", "print": "Handover"}

@@ -116,6 +116,8 @@ class Menus:
         self.keep_action = self.add(
             printer, "&Keep its values (survive power-off)", window.values.keep, "Ctrl+Shift+K"
         )
+        self.sheet_action = self.add(printer, "Sh&eet on the plate …", window.asking.sheet_on)
+        self.acts.need(self.sheet_action, self._free_printer)
         printer.addSeparator()
         self.add(printer, "Hands &in (park, then nothing moves)", window.hands_in, "F9")
         self.add(printer, "Hands &clear", window.hands_clear, "F12")

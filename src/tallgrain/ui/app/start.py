@@ -192,7 +192,8 @@ def demo_window(workshop: "Workshop", printer: str = "", whole: bool = True) -> 
     def link() -> None:
         sheet = session.sheet
         if sheet is not None and demo.year_of(sheet.name) is not None:
-            session.plate_sheet = sheet.sheets[0].name if sheet.sheets else None
+            if session.plate_sheet is None and sheet.sheets:
+                session.plate_sheet = sheet.sheets[0].name
             session.linking.link_to(workshop.address(sheet.name))
 
     session.choose_printer(printer or DEMO_PRINTER)

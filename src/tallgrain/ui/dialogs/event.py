@@ -15,9 +15,9 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from tallgrain.journal.stale import NOTED
+from tallgrain.journal.stale import NOTED, matters
 from tallgrain.store.ledger import MachineEvent
-from tallgrain.ui.widgets.parts import button, label
+from tallgrain.ui.widgets.parts import button, label, tell
 
 
 class EventDialog(QDialog):
@@ -52,6 +52,8 @@ class EventDialog(QDialog):
             self.stale[name] = QCheckBox(name)
             grid.addWidget(self.stale[name], i // 3, i % 3)
         column.addLayout(grid)
+        self.matters = label(role="muted", wrap=True)
+        column.addWidget(self.matters)
         done = button("Note it", "primary")
         done.clicked.connect(self.accept)
         column.addWidget(done)
@@ -61,6 +63,9 @@ class EventDialog(QDialog):
     def _suggest(self, kind: str) -> None:
         for name, box in self.stale.items():
             box.setChecked(name in NOTED.get(kind, ()))
+        told = [f"{name}: {why}." for name in self.stale if (why := matters(kind, name))]
+        tell(self.matters, "\n".join(told))
+        self.matters.setVisible(bool(told))
 
     def event_noted(self) -> MachineEvent:
         """The event as it was entered; one of today happened just now."""

@@ -276,7 +276,7 @@ class PlanDialog(QDialog):
     # Following the choices
 
     def _sheet_chosen(self) -> None:
-        self._session.plate_sheet = self.sheet.currentData()
+        self._session.put_sheet_on(self.sheet.currentData())
 
     def _margins(self) -> Margins | None:
         way = self.margins.currentData()

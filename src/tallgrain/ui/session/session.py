@@ -20,6 +20,7 @@ from tallgrain.formats.draft import renamed
 from tallgrain.formats.machine_toml import parse_sheet
 from tallgrain.journal.journal import Journal
 from tallgrain.journal.record import Entry, Record
+from tallgrain.journal.records import SheetOn
 from tallgrain.link.guard.guard import Guard
 from tallgrain.link.protocol import Printer, PrinterState
 from tallgrain.procedures.guarding import guarded
@@ -115,7 +116,7 @@ class Session(QObject):
         if other:
             # What belongs to one printer stays with it.
             self._plate_sheets[before] = self.plate_sheet
-            self.plate_sheet = self._plate_sheets.get(self.sheet.name)
+            self.plate_sheet = self._plate_sheets.get(self.sheet.name) or self._sheet_on()
             self.chart, self.rejoined, self._plan = None, "", None
             self.back.begin(self.sheet)
             kept = self._plans.get(self.sheet.name)
@@ -124,6 +125,25 @@ class Session(QObject):
         self.show_newest()
         if other:
             self.printer_changed.emit()
+
+    def _sheet_on(self) -> str | None:
+        """The sheet that was last said to lie on this printer's plate."""
+        said = self.journal.newest(SheetOn)
+        return said.figures.name or None if said is not None else None
+
+    def put_sheet_on(self, name: str | None) -> None:
+        """Another sheet lies on the plate now: what was measured on the last one stays there."""
+        if name != self.plate_sheet:
+            self.plate_sheet = name
+            self.enter(SheetOn(name=name or ""), "", "on")
+            self.changed.emit()
+            self.survey_changed.emit()
+
+    def other_sheet(self, sheet: str | None) -> str:
+        """What the route says of something that was measured on another sheet than the one that is
+        on; "" where it was not, or where one of both is not known."""
+        here = self.plate_sheet
+        return f"on {sheet}" if sheet and here and sheet != here else ""
 
     def show_newest(self) -> None:
         """Show the newest survey of the printer, once it is read and judged."""

@@ -7,6 +7,7 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QPainter, QPainterPath, QPaintEvent
 from PyQt6.QtWidgets import QAbstractButton, QButtonGroup, QSizePolicy, QVBoxLayout, QWidget
 
+from tallgrain.journal.stale import matters
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.pens import hatched, pen, text
 
@@ -160,6 +161,9 @@ class Route(QWidget):
         """Follow the stations' states."""
         for kernel in kernels:
             self.stations[kernel.name].show_kernel(kernel)
+            why = matters(kernel.reason.removeprefix("before "), kernel.name)
+            told = f"Before {kernel.reason.removeprefix('before ')}: {why}." if why else ""
+            self.stations[kernel.name].setToolTip(told)
 
     def choose(self, name: str) -> None:
         """Mark a station as the one that is shown."""

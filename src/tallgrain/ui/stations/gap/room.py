@@ -47,6 +47,8 @@ class GapRoom(Room):
             return Kernel(self.name, Fill.HALF, headline, "LOST")
         if stale:
             return Kernel(self.name, Fill.STALE, headline, f"before {stale}")
+        if known is not None and (other := session.other_sheet(known.figures.sheet)):
+            return Kernel(self.name, Fill.HALF, headline, other)
         if clash:
             return Kernel(self.name, Fill.HALF, headline, clash)
         if last is None:

@@ -1,7 +1,6 @@
 """Does the probe work? The checks in the order that keeps the plate safe."""
 
-import math
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 
 from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QListWidget, QVBoxLayout, QWidget
 
@@ -83,9 +82,10 @@ ADVICE = {
     "switch_arm": "Out, the arm stands at {arm:.0f}° by the sheet: look along the beam whether it "
     "does. Where it stands at another angle, set it in the printer, then in the sheet.",
     "proximity": "It has to trip before the nozzle arrives: with the nozzle {before:.1f} mm above "
-    "the plate or more (lean of {offset:.0f} mm of offset and the plate's shape), and never so low "
-    "that it meets the plate. Another plate material trips it nearer or further: check it again "
-    "after a new sheet.",
+    "the plate or more: {lean:.1f} for the lean over its offset, {shape:.1f} for the plate's "
+    "shape, {heat:.1f} because it trips later when it is warm, {spare:.1f} to spare. It must never "
+    "hang so low that it meets the plate. Another plate or sheet trips it at another height: check "
+    "it again.",
     "carried": "It must hang straight after it was picked up, and be off before anything heats or "
     "prints: both are proven by the printer's own contact, each time.",
     "nozzle": "A crumb on the tip is a ridge that is not there: wipe it warm. It touches the plate "
@@ -169,11 +169,9 @@ class WorksPage(QWidget):
         check, ails = work.next_check, work.ails
         if s.sheet is not None:
             probe = s.sheet.probe
+            before = trips_before(s.sheet)
             advice = ADVICE[probe.kind].format(
-                arm=probe.arm_deg,
-                hot=probe.hottest_c,
-                before=trips_before(s.sheet),
-                offset=math.hypot(*probe.offset),
+                arm=probe.arm_deg, hot=probe.hottest_c, before=before.total, **asdict(before)
             )
             tell(self.advice, advice)
             self.advice.setVisible(bool(advice))

@@ -24,6 +24,8 @@ class SurfaceRoom(Room):
         stale = session.stale_because(self.name)
         if stale:
             return Kernel(self.name, Fill.STALE, headline, f"before {stale}")
+        if other := session.other_sheet(session.shown.survey.conditions.sheet):
+            return Kernel(self.name, Fill.HALF, headline, other)
         return Kernel(self.name, Fill.FULL if judgement.within else Fill.HALF, headline)
 
     def furnish(self) -> Station:
