@@ -86,6 +86,38 @@ class ConsoleProven(Record):
     left_out: list[str] = Field(default_factory=list)
 
 
+# Surfaces that the printer holds
+
+WRITING, WRITTEN, SURFACE_KEPT = "being written", "live, not kept", "kept, unproven"
+SURFACE_OUTCOMES = (WRITING, WRITTEN, SURFACE_KEPT, "kept, proven", "not written", "forgotten")
+
+
+class SurfaceWritten(Record):
+    """A surface as it was written under a name: from which survey, the box x0, y0, x1, y1 of its
+    nodes, its heights row by row from the front; the power-on it was kept in, "" before."""
+
+    topic = "held surface"
+    outcomes: ClassVar[tuple[str, ...]] = SURFACE_OUTCOMES
+    survey: str
+    box: Box
+    columns: Count
+    rows: Count
+    heights: list[float]
+    sheet: str | None = None
+    boot: str = ""
+
+
+class SurfaceProven(Record):
+    """What touches without and with a surface in use said of it: what is left (mm), and how much
+    better that explains them than the next; the survey that it was held against."""
+
+    topic = "surface proof"
+    survey: str
+    left_mm: float = 0.0
+    better_by: float = 0.0
+    places: Count = 0
+
+
 # The probe
 
 

@@ -20,6 +20,7 @@ from tallgrain.core.survey import Floats
 from tallgrain.core.values import UNTOLD, StoredValue
 from tallgrain.errors import LinkError, PrinterRefused, TallGrainError
 from tallgrain.link.console.dialect import Dialect
+from tallgrain.link.no_surfaces import NoSurfaces
 from tallgrain.link.protocol import GEOMETRY, Heat, Identity, Place, PrinterState
 
 URL = "by-hand"
@@ -77,7 +78,7 @@ def figures_of(text: str, names: str) -> dict[str, float] | None:
     return {n: float(v.replace(",", ".")) for n, (_, v) in zip(order, found, strict=True)}
 
 
-class HandPrinter:
+class HandPrinter(NoSurfaces):
     """A printer that a person moves."""
 
     language, touches, surveys_alone = "", True, False

@@ -1,5 +1,6 @@
 """A printer at the other end of tcp://host:port, speaking JSON-RPC 2.0 (docs/link.md)."""
 
+import math
 import threading
 import time
 from collections.abc import Callable, Mapping
@@ -7,13 +8,16 @@ from contextlib import suppress
 from typing import Any
 from urllib.parse import urlsplit
 
+import numpy as np
+
+from tallgrain.core.held.surface import HeldSurface, Takes, held_surface
 from tallgrain.core.machine.outline import Rectangle
 from tallgrain.core.survey import Floats
 from tallgrain.core.values import StoredValue
 from tallgrain.errors import InputError, LeaseHeld, LinkError, PrinterRefused, TallGrainError
 from tallgrain.link.channel import Channel
 from tallgrain.link.network import check_host
-from tallgrain.link.protocol import Heat, Identity, Place, PrinterState
+from tallgrain.link.protocol import Heat, Held, HeldHead, Identity, Place, PrinterState
 from tallgrain.link.wire import Notification
 
 # Time limits by kind of request (s). Silence is noticed much sooner, by the channel.
@@ -76,7 +80,7 @@ class JsonRpcPrinter:
 
     def __init__(self, url: str, holder: str, remote: bool = False) -> None:
         self.url, self.language = url, ""
-        self.touches, self.surveys_alone = True, False
+        self.touches, self.surveys_alone, self.holds_surfaces = True, False, True
         self._address = parse_url(url, remote)
         self._holder = holder
         self._token = ""
@@ -203,6 +207,81 @@ class JsonRpcPrinter:
             "this printer is touched place by place here.", "printer", reason="absent"
         )
 
+    # Its surfaces: it stores what has to be filled, in micrometres, rear row first
+
+    def surfaces(self) -> Held:
+        """What it holds."""
+        told = _table(self._call("surfaces.list"))
+        try:
+            limits, used = _table(told["limits"]), _table(told["use"])
+            heads = tuple(
+                HeldHead(
+                    str(one["name"]),
+                    int(one["columns"]),
+                    int(one["rows"]),
+                    Rectangle(*(float(v) for v in one["box"])),
+                    one.get("kept") is True,
+                )
+                for one in told["held"]
+            )
+            fades = None
+            if "gone_mm" in used:
+                fades = float(used["full_mm"]), float(used["gone_mm"])
+            smooth = limits.get("between") == "smooth"
+            takes = Takes(
+                int(limits["columns"]),
+                int(limits["rows"]),
+                float(limits["step_um"]) / 1000,
+                "bicubic" if smooth else "bilinear",
+            )
+            return Held(heads, str(used["name"]), fades, takes)
+        except (KeyError, TypeError, ValueError):
+            raise LinkError("the printer tells its surfaces in another form.", self.url) from None
+
+    def read_surface(self, name: str) -> HeldSurface:
+        """One, in our sign."""
+        told = _table(self._call("surfaces.read", name=name))
+        where = f"surface '{name}'"
+        try:
+            rows = [[math.nan if v is None else float(v) for v in row] for row in told["fill_um"]]
+            x0, y0, x1, y1 = (float(v) for v in told["box"])
+            if len({len(row) for row in rows}) != 1:
+                raise ValueError
+        except (KeyError, TypeError, ValueError):
+            raise InputError(
+                "the printer told a surface that is no even table of figures.", where
+            ) from None
+        found = held_surface(name, (x0, y0, x1, y1), -np.array(rows)[::-1] / 1000, where)
+        head = self.surfaces().head(name)
+        if head is not None and (len(rows[0]), len(rows)) != (head.columns, head.rows):
+            raise InputError(
+                f"the printer lists '{name}' with {head.columns} x {head.rows} nodes and told "
+                f"{len(rows[0])} x {len(rows)}.",
+                where,
+                "Let it tell it once more.",
+            )
+        return found
+
+    def write_surface(self, surface: HeldSurface) -> None:
+        """Store one."""
+        b = surface.box
+        fill = np.round(-1000 * surface.heights[::-1]).astype(int).tolist()
+        box = [b.x0, b.y0, b.x1, b.y1]
+        self._call("surfaces.write", name=surface.name, box=box, fill_um=fill)
+
+    def use_surface(self, name: str, fades: tuple[float, float] | None = None) -> PrinterState:
+        """Follow one."""
+        more = {} if fades is None else {"full_mm": fades[0], "gone_mm": fades[1]}
+        return _state_of(self._call("surfaces.use", name=name, **more))
+
+    def keep_surfaces(self) -> None:
+        """Keep them."""
+        self._call("surfaces.keep")
+
+    def forget_surface(self, name: str) -> None:
+        """Without one."""
+        self._call("surfaces.forget", name=name)
+
     def rest(self, seconds: float) -> PrinterState:
         """Wait in place."""
         return _state_of(self._call("motion.rest", seconds + MOVE_S, seconds=seconds))
@@ -323,6 +402,7 @@ def _state_of(value: Any) -> PrinterState:
             not_kept=int(told.get("not_kept", 0)),
             leave_mm=float(told.get("leave_mm", 0.0)),
             printing=told.get("printing") is True,
+            surface=str(told.get("surface", "")),
             supports=tuple(
                 (str(n), float(mm)) for n, mm in _table(told.get("supports", {})).items()
             ),

@@ -8,6 +8,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Protocol
 
+from tallgrain.core.held.surface import HeldSurface, Takes
 from tallgrain.core.machine.outline import Rectangle
 from tallgrain.core.survey import Floats
 from tallgrain.core.values import StoredValue
@@ -114,6 +115,35 @@ class PrinterState:
     leave_mm: float = 0.0
     printing: bool = False
     supports: tuple[tuple[str, float], ...] = ()
+    # The surface that its moves follow, "" for none; None where it does not tell that.
+    surface: str | None = ""
+
+
+@dataclass(frozen=True)
+class HeldHead:
+    """A surface that a printer holds, by name: its columns and rows, the box that it covers (None
+    where that is not told), and whether it would survive power-off (None: not told)."""
+
+    name: str
+    columns: int
+    rows: int
+    box: Rectangle | None
+    kept: bool | None
+
+
+@dataclass(frozen=True)
+class Held:
+    """What a printer tells of its surfaces: which it holds, which it uses (None: not told) and
+    between which heights that fades (None: never), and what grids it takes."""
+
+    heads: tuple[HeldHead, ...]
+    using: str | None
+    fades: tuple[float, float] | None
+    takes: Takes
+
+    def head(self, name: str) -> HeldHead | None:
+        """One of them."""
+        return next((h for h in self.heads if h.name == name), None)
 
 
 SKEWS = ("skew_xy", "skew_xz", "skew_yz")
@@ -136,6 +166,8 @@ class Printer(Protocol):
     touches: bool
     # Whether it can be let survey by itself.
     surveys_alone: bool
+    # Whether it can be told surfaces, and tells them.
+    holds_surfaces: bool
 
     @property
     def identity(self) -> Identity:
@@ -188,6 +220,26 @@ class Printer(Protocol):
         """Let it survey a grid over a box: probe points and their heights above the trip height
         (n, 3), mm, row by row from the front. Nothing bounds it. Raises PrinterRefused where it
         can't."""
+
+    def surfaces(self) -> Held:
+        """What surfaces it holds and uses. These and the next raise PrinterRefused with the reason
+        "absent" where it holds none over this link."""
+
+    def read_surface(self, name: str) -> HeldSurface:
+        """One of them, in our sign. Raises InputError for one that can't be."""
+
+    def write_surface(self, surface: HeldSurface) -> None:
+        """Store one under its name; what was stored there is gone. Live until it is kept."""
+
+    def use_surface(self, name: str, fades: tuple[float, float] | None = None) -> PrinterState:
+        """Follow one from now on, in full up to one height (mm) and gone at another; "" follows
+        none. Nothing moves by it."""
+
+    def keep_surfaces(self) -> None:
+        """Make what is stored survive power-off."""
+
+    def forget_surface(self, name: str) -> None:
+        """Without that one."""
 
     def rest(self, seconds: float) -> PrinterState:
         """Wait in place."""

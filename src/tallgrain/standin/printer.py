@@ -24,6 +24,8 @@ HEARS_S = 0.1
 # So many moves of a print are made together where no time passes in between.
 AT_ONCE = 64
 TRAVEL_MM_S = 180.0
+# A move follows its surface in steps so long.
+BEND_MM = 5.0
 LIFT_MM_S = 25.0
 TOUCH_MM_S = 5.0
 REFERENCE_LIFT_MM = 5.0
@@ -97,7 +99,7 @@ class Printer:
         self.frame_count = 0
         self.referenced = False
         self.reference_touch: dict[str, float] | None = None
-        self.compensation.drop()
+        self.compensation.restart()
         self.moving = False
         self.leave_mm = 0.0
         self.job: Job | None = None
@@ -117,7 +119,14 @@ class Printer:
     @property
     def z(self) -> float:
         """The printer's own z (mm)."""
-        return self._height + self._frame
+        straight = self._height + self._frame
+        if not self.compensation.bends:
+            return straight
+        return self.compensation.told_z(self.x, self.y, straight)
+
+    def _height_for(self, x: float, y: float, z: float) -> float:
+        """The height that it counts where it is told to stand at z, its surface followed."""
+        return z - self._frame + self.compensation.at(x, y, z)
 
     def describe(self) -> dict[str, Any]:
         """What this printer is."""
@@ -143,6 +152,7 @@ class Printer:
             "supports": {name: round(mm, 5) for name, mm in self.driven.items()},
             "printing": self.job is not None and self.job.under_way,
             "not_kept": sum(self.live[k] != self.kept[k] for k in self.live),
+            "surface": self.compensation.using,
         }
 
     def warm(self) -> None:
@@ -302,8 +312,20 @@ class Printer:
         if z < self.z:
             self._touching = False
         speed = TRAVEL_MM_S if sideways else LIFT_MM_S
-        await self._travel((x, y, z - self._frame), speed)
+        if sideways and self.compensation.bends:
+            await self._bent(x, y, z)
+        else:
+            await self._travel((x, y, self._height_for(x, y, z)), speed)
         return self.state()
+
+    async def _bent(self, x: float, y: float, z: float) -> None:
+        """A straight move, its surface followed along the way."""
+        start, end = np.array([self.x, self.y, self.z]), np.array([x, y, z])
+        count = max(int(np.hypot(*(end - start)[:2]) / BEND_MM), 1)
+        way = start + np.outer(np.linspace(0, 1, count + 1), end - start)
+        path = np.array([(a, b, self._height_for(a, b, c)) for a, b, c in way.tolist()])
+        path[0] = self.x, self.y, self._height
+        await self._travel_through(path[:-1], path[1:], [TRAVEL_MM_S] * count)
 
     def leave_below(self, mm: float) -> dict[str, Any]:
         """Leave to go below zero by so much; 0 gives it back. Power-off ends it, nothing else."""
@@ -317,7 +339,8 @@ class Printer:
         if mm < 0:
             raise Refusal("bad_value", "a lift is never downward")
         top = self.truth.travel[2][1]
-        await self._travel((self.x, self.y, min(self._height + mm, top)), LIFT_MM_S)
+        wanted = self._height_for(self.x, self.y, self.z + mm)
+        await self._travel((self.x, self.y, max(min(wanted, top), self._height)), LIFT_MM_S)
         return self.state()
 
     async def lower(self, mm: float) -> dict[str, Any]:
@@ -325,7 +348,8 @@ class Printer:
         if not 0 <= mm <= 500:
             raise Refusal("bad_value", "a lowering takes 0 to 500 mm")
         self._touching = False
-        await self._travel((self.x, self.y, self._height - mm), LIFT_MM_S)
+        wanted = self._height_for(self.x, self.y, self.z - mm)
+        await self._travel((self.x, self.y, wanted), LIFT_MM_S)
         return self.state()
 
     async def raise_support(self, name: str, mm: float) -> dict[str, Any]:
@@ -352,7 +376,7 @@ class Printer:
         if self.truth.probe.kind == "none":
             raise Refusal("no_probe", "this printer has no probe to touch with")
         self._strike_faults()
-        if not await self._descend(floor - self._frame, self._trips_at()):
+        if not await self._descend(self._height_for(self.x, self.y, floor), self._trips_at()):
             raise Refusal("no_trip", f"the probe did not trip down to z = {floor:.3f}")
         return {"z": round(self.z, 5), "x": round(self.x, 4), "y": round(self.y, 4)}
 
@@ -489,7 +513,8 @@ class Printer:
     async def _print(self, job: Job, moves: Sequence[Move]) -> None:
         """Some moves of a print, one after the other, stoppable between them."""
         shift = self.live["job_shift_mm"] - self._frame
-        ends = np.array([(m.x, m.y, m.z + shift + self.compensation.at(m.x, m.y)) for m in moves])
+        bent = [self.compensation.at(m.x, m.y, m.z) for m in moves]
+        ends = np.array([(m.x, m.y, m.z + shift + b) for m, b in zip(moves, bent, strict=True)])
         if len(moves) == 1:
             start = np.array([[self.x, self.y, self._height]])
             await self._travel(tuple(ends[0]), moves[0].mm_per_s)
@@ -635,6 +660,7 @@ class Printer:
         """New firmware: everything that was stored is gone, kept values too."""
         self.kept = dict(self.truth.defaults)
         self.compensation.stored.clear()
+        self.compensation.kept.clear()
         self.restart()
 
     def add_fault(self, text: str) -> None:

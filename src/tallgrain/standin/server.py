@@ -8,8 +8,10 @@ from contextlib import suppress
 from dataclasses import asdict
 from typing import Any
 
+from tallgrain.standin.begin import HABITS
 from tallgrain.standin.consoles import Console, Way
 from tallgrain.standin.faults import FaultSpecError
+from tallgrain.standin.held import Surfaces
 from tallgrain.standin.job import Job, ProgramError
 from tallgrain.standin.kinematics import TOWERS, DeltaArms
 from tallgrain.standin.part import PartError, reading
@@ -159,6 +161,7 @@ class HandsPort(Port):
             self.days,
             self.nozzle,
             self.switch,
+            self.habit,
             self.look,
             self.tape,
             self.strip,
@@ -445,6 +448,16 @@ class HandsPort(Port):
         probe.switch_at += longer
         return {}
 
+    def habit(self, session: Session, name: str = "", smooth: bool | None = None) -> dict[str, Any]:
+        """How this printer follows a surface that it uses: '' as it is meant; smooth: whether it
+        goes smoothly from node to node."""
+        c = self.printer.compensation
+        if name and name not in HABITS:
+            raise Refusal("bad_value", f"there is no habit '{name}'")
+        c.habit = name
+        c.smooth = c.smooth if smooth is None else smooth
+        return {"habit": name}
+
     def switch(self, session: Session, mm: float) -> dict[str, Any]:
         """Move z's switch up by so much (mm)."""
         self.printer.truth.probe.switch_at += mm
@@ -460,7 +473,7 @@ class LinkPort(Port):
         self.holder_name = ""
         self.token = ""
         printer.on_disconnect = self._disconnect
-        p = printer
+        p, held = printer, Surfaces(printer)
         super().__init__(
             {
                 "printer.describe": lambda s: p.describe(),
@@ -486,6 +499,13 @@ class LinkPort(Port):
                 "values.set": self._leased(lambda name, value: p.set_value(name, value)),
                 "values.keep": self._leased(lambda: p.keep_values()),
                 "job.nudge": self._leased(lambda mm: p.nudge(mm)),
+                "surfaces.list": lambda s: held.list(),
+                "surfaces.read": lambda s, name: held.read(name),
+                "surfaces.write": self._leased(held.write),
+                "surfaces.use": self._leased(held.use),
+                "surfaces.keep": self._leased(held.keep),
+                "surfaces.forget": self._leased(held.forget),
+                "surfaces.survey": self._motion(held.survey),
             }
         )
 

@@ -23,6 +23,7 @@ from tallgrain.link.console.lease import ConsoleLease
 from tallgrain.link.console.pattern import Value
 from tallgrain.link.console.record import Recorder
 from tallgrain.link.console.transport import ConsoleUrl, opened
+from tallgrain.link.no_surfaces import NoSurfaces
 from tallgrain.link.protocol import GEOMETRY, Heat, Identity, Place, PrinterState
 
 ASK_S = 4.0
@@ -48,7 +49,7 @@ PLUG_S = 2.0
 QUIET_S, QUIET_AT_MOST_S, WHO_TIMES = 0.25, 2.0, 3
 
 
-class ConsolePrinter:
+class ConsolePrinter(NoSurfaces):
     """A linked printer behind a console."""
 
     def __init__(

@@ -136,6 +136,18 @@ class Motions:
             )
         return self._take(state)
 
+    def used(self, was: PrinterState, state: PrinterState, name: str, within_mm: float) -> None:
+        """A surface is followed from now on: nothing moved, and z means another height by no more
+        than that (mm)."""
+        self._same_frame(was, state)
+        if state.surface is not None and state.surface != name:
+            raise self._not_so(f"follow '{name}'", f"that it follows '{state.surface}'")
+        a, b = was.position, state.position
+        moved = max(abs(a.x - b.x), abs(a.y - b.y), abs(a.z - b.z) - within_mm)
+        if not moved <= ARRIVES_MM:
+            raise self._not_so(f"follow '{name}' from {_told(a)}", f"that it stands at {_told(b)}")
+        self._take(state)
+
     def rest(self, seconds: float) -> PrinterState:
         """Wait in place."""
         return self._stayed(self._leaving(), self.printer.rest(seconds))

@@ -6,6 +6,8 @@ from typing import Literal
 
 import numpy as np
 
+from tallgrain.core.held.proof import bounds
+from tallgrain.core.held.surface import HeldSurface
 from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.survey import Floats
@@ -27,6 +29,8 @@ TRAVEL_MM, JOG_CLEAR_MM = 4.0, 0.3
 SWITCH_MM, FEEL_CLEAR_MM = 0.03, 0.03
 # A look or a gauge counts where the nozzle stands, and so far around (mm).
 SAME_PLACE_MM = 0.01
+# How much higher than it holds a followed surface may carry the nozzle toward the plate.
+BENDS = 1.5
 Why = Literal["touch", "jog", "step", "travel", "reference", "feel"]
 # Ways round a keep-out, beside the straight line (mm).
 _DETOURS = (0.0, 15.0, -15.0, 30.0, -30.0, 50.0, -50.0)
@@ -53,6 +57,8 @@ class Floors:
         self.step = (bite - self.slack) / (2 * self.slope)
         # How far a Z motor may go before the datum is touched again.
         self.drive_mm = 0.9 * (bite - self.slack)
+        # How far it may be pressed beyond a touch's own slack, where a followed surface is proven.
+        self.spare_mm = 0.8 * (bite - self.slack)
         if self._felt_by_hand:
             self.slack, self.step, self.drive_mm = SWITCH_MM, math.inf, math.inf
         box = sheet.plate.outline.box
@@ -64,6 +70,8 @@ class Floors:
         self.laid_z = -math.inf
         # The lowest z that a person's look or gauge allows, and the place where it does.
         self.room: tuple[float, float, float] | None = None
+        # The surface that the printer follows: what it tells of z is another height then.
+        self.bent: HeldSurface | None = None
         # How far one side of plate or gantry may stand above the other, beyond what is usual.
         self.racked_mm = 0.0
 
@@ -90,10 +98,14 @@ class Floors:
 
     def forget(self) -> None:
         """Nothing is known any more."""
+        self.bent = None
         self.count, self.laid_z, self.room = 0, -math.inf, None
 
     def note(self, place: Place, met: bool = True) -> None:
-        """One more touch; not `met`: the plate is no higher there, and may be lower."""
+        """One more touch; not `met`: the plate is no higher there, and may be lower. What is
+        touched while a surface is followed says nothing of the plate itself."""
+        if self.bent is not None:
+            return
         if self.count == len(self._touched):
             more = max(self.count, 64)
             self._touched = np.vstack([self._touched, np.empty((more, 3))])
@@ -130,6 +142,10 @@ class Floors:
     @property
     def highest(self) -> float:
         """The highest thing touched; without a probe, the highest that the plate can be."""
+        return self._highest + (BENDS * self.bent.most_mm if self.bent is not None else 0.0)
+
+    @property
+    def _highest(self) -> float:
         if not self._felt_by_hand:
             return max(float(self.heights.max()), self.laid_z)
         known = self._touched[: self.count]
@@ -147,7 +163,19 @@ class Floors:
         known, met = self._touched[: self.count], self._met[: self.count]
         drift = self.slope * np.hypot(known[:, 0] - x, known[:, 1] - y)
         low = float((known[met, 2] - drift[met]).max()) if met.any() else -math.inf
-        return low, float((known[:, 2] + drift).min())
+        high = float((known[:, 2] + drift).min())
+        if self.bent is not None:
+            # It tells z less what it follows there, whatever that truly is.
+            least, most = bounds(self.bent, x, y)
+            low, high = low - most, high - least
+        return low, high
+
+    def bends_by(self, x: float, y: float) -> float:
+        """How far a dead probe may be pressed for what a followed surface may do there (mm)."""
+        if self.bent is None:
+            return 0.0
+        least, most = bounds(self.bent, x, y)
+        return most - least
 
     def stones(self, x: float, y: float) -> list[tuple[float, float]]:
         """Probe points to touch on the way to the nozzle place (x, y), so that no touch is further

@@ -11,6 +11,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import replace
 from functools import partial
 
+from tallgrain.core.held.surface import HeldSurface
 from tallgrain.core.machine.outline import Rectangle
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.survey import Floats
@@ -26,6 +27,7 @@ from tallgrain.errors import (
 )
 from tallgrain.link.guard.arrivals import ARRIVES_MM
 from tallgrain.link.guard.by_gauge import NEAR, ByGauge
+from tallgrain.link.guard.floors import BENDS
 from tallgrain.link.guard.hand_moves import HOP_MM, HandMoves
 from tallgrain.link.guard.looks import CONSTANT_MM, HELD_MM, Near, Step
 from tallgrain.link.guard.trust import ENDS_MM, Frame, Trust
@@ -44,6 +46,8 @@ SELF_ROOM_MM = 5.0
 HIGHER_SHARE = 0.35
 # A nozzle that is the probe itself has to arrive: it may press by so much (mm).
 OWN_LEAVE_MM, OWN_FROM_MM, PRESS_MM = 1.6, 4.6, 0.3
+# A surface that is further from level than this is followed by nobody (mm).
+FOLLOWS_MM = 1.5
 # How much further than twice their way the nozzle is clear while motors move.
 CLEAR_MM = 2.0
 # The touch that checks a reference must come this close to it.
@@ -139,6 +143,8 @@ class Guard:
         self.trust.refuse_blind()
         self.trust.refuse_hot_nozzle()
         if self.trust.frame is not None:
+            if self.floors.bent is not None:
+                self.follow(None)
             self.trust.look()
             return self.referenced(self.to_reference())
         if not self.trust.looks.due:
@@ -308,6 +314,34 @@ class Guard:
             state = self.referenced(self.to_reference() + most / parts)
         return state
 
+    def follow(
+        self, surface: HeldSurface | None, fades: tuple[float, float] | None = None
+    ) -> PrinterState:
+        """Let the printer follow a surface that it holds, as it was read from it; None: none. The
+        nozzle is raised first, and z may mean another height afterwards, by as much as it holds.
+
+        Raises GuardRefused for one that no bed has, NotAsAsked where the printer tells otherwise.
+        """
+        self.trust.need()
+        self.trust.look()
+        most = surface.most_mm if surface is not None else 0.0
+        if most > FOLLOWS_MM:
+            raise GuardRefused(
+                f"the surface '{surface.name if surface else ''}' is {most:.2f} mm from level.",
+                "surface",
+                f"More than {FOLLOWS_MM:g} mm is not followed: level the bed first.",
+            )
+        was = self.floors.bent
+        self.rise_to_travel()
+        self.lift(BENDS * max(most, was.most_mm if was is not None else 0.0) + CLEAR_MM)
+        before = self.trust.look()
+        name = surface.name if surface is not None else ""
+        state = self.trust.moved(lambda: self.printer.use_surface(name, fades))
+        self.trust.motions.used(before, state, name, BENDS * max(most, was.most_mm if was else 0.0))
+        self.floors.bent = surface
+        self.trust.z = state.position.z
+        return state
+
     def set_geometry(self, wanted: Mapping[str, float]) -> tuple[StoredValue, ...]:
         """Set values by which places are called otherwise (in our sign), then find the reference
         again from above it. Nothing moves while they are set, so the way down is what it was.
@@ -434,6 +468,12 @@ class Guard:
         self.trust.need()
         self.trust.refuse_blind()
         dx, dy = self.sheet.probe.offset
+        if self.floors.bends_by(x - dx, y - dy) > self.floors.spare_mm:
+            raise GuardRefused(
+                "what the printer follows here could press the probe deeper than it takes.",
+                self.printer.identity.name,
+                "Touch where its surface is nearer to level, or let it follow none.",
+            )
         for stone in self.floors.stones(x - dx, y - dy):
             self._touch_place(*stone)
         return self._touch_place(x, y, more, laid_mm)

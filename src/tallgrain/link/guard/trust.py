@@ -16,6 +16,7 @@ from tallgrain.errors import (
     NoTrip,
     PrinterRefused,
     ProbeDoubted,
+    TallGrainError,
     TrustLost,
 )
 from tallgrain.link.guard.arrivals import Motions
@@ -193,9 +194,20 @@ class Trust:
             if self.sheet.probe.finds_z == "down":
                 self.frame = now
                 self.floors.note(state.reference_touch, met=self.sheet.probe.there)
+        self._follow(state)
         self.z = state.position.z
         self.out = state.extended
         return state
+
+    def _follow(self, state: PrinterState) -> None:
+        """Know the surface that it follows, where it does; else nothing is believed of its z."""
+        if not state.surface:
+            self.floors.bent = None
+            return
+        try:
+            self.floors.bent = self.printer.read_surface(state.surface)
+        except TallGrainError:
+            self.forget()
 
     def _at_rest(self) -> PrinterState:
         """The state once a motion that was under way has ended by its own bound."""
@@ -226,6 +238,9 @@ class Trust:
             self.forget()
             self.in_frame(state)
             raise self.halted_error() if self.halted.is_set() else self.unknown()
+        known = self.floors.bent.name if self.floors.bent is not None else ""
+        if state.surface is not None and state.surface != known:
+            self._follow(state)  # somebody else let it follow another one
         return state
 
     def in_frame(self, state: PrinterState) -> None:

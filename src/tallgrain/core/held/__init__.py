@@ -1,0 +1,1 @@
+"""Surfaces that a printer itself holds: made from a survey, weighed, and proven in use."""

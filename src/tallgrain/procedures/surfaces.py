@@ -1,0 +1,355 @@
+"""The surfaces that a printer itself holds: written from a survey, used, kept, proven, given back.
+
+Each write is entered before it is made and settled by what is read back, so that a link that breaks
+in between tells no lie; window and command line do it by the same book.
+"""
+
+from collections.abc import Callable, Generator, Iterator
+from dataclasses import dataclass, replace
+from datetime import datetime
+
+import numpy as np
+
+from tallgrain.core.held.proof import Explained, Tried, bounds, explain, proof_places
+from tallgrain.core.held.standing import SurfaceStanding, Written, standing
+from tallgrain.core.held.surface import Beyond, Costs, HeldSurface, costs, held_surface, resampled
+from tallgrain.core.machine.outline import Disc, Rectangle
+from tallgrain.core.machine.reach import Reach
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.survey import Survey
+from tallgrain.errors import GuardRefused, InputError, JobError, TallGrainError
+from tallgrain.journal.journal import Journal
+from tallgrain.journal.records import SURFACE_KEPT, WRITING, WRITTEN, SurfaceProven, SurfaceWritten
+from tallgrain.link.guard.guard import Guard
+from tallgrain.link.protocol import Held, Printer
+from tallgrain.procedures.events import BreakOff, Event, Phase
+from tallgrain.procedures.survey import make_safe
+from tallgrain.store.ledger import Ledger
+
+USUAL_NAME = "bed"
+# A first layer that a stale surface spoils by less than this is no reason to do anything (mm).
+MATTERS_MM = 0.03
+
+
+@dataclass(frozen=True)
+class AtSurfaces:
+    """Where surfaces are handled: the guard, the ledger, a clock."""
+
+    guard: Guard
+    ledger: Ledger
+    now: Callable[[], datetime]
+
+    @property
+    def journal(self) -> Journal:
+        """Of the printer."""
+        return Journal(self.ledger, self.guard.sheet.name, self.now)
+
+
+def last_written(journal: Journal) -> dict[str, Written]:
+    """What was last written under each name, by the journal."""
+    found: dict[str, Written] = {}
+    for entry in journal.read(SurfaceWritten):
+        made = _written(entry.item, entry.figures, entry.at, entry.outcome)
+        if made is not None:
+            found[entry.item] = made
+    return found
+
+
+def _written(name: str, f: SurfaceWritten, at: datetime, outcome: str) -> Written | None:
+    try:
+        table = np.array(f.heights).reshape(f.rows, f.columns)
+        surface = held_surface(name, (f.box[0], f.box[1], f.box[2], f.box[3]), table, "journal")
+    except (ValueError, TallGrainError):
+        return None
+    return Written(at, surface, f.survey, outcome, f.boot, f.sheet)
+
+
+def surfaces_now(printer: Printer, journal: Journal) -> tuple[Held, list[SurfaceStanding]]:
+    """What the printer holds and how each name stands; what that settles is entered: a write that
+    broke, a surface that a power-on proved. Raises what the link raises."""
+    told = printer.surfaces()
+    written = last_written(journal)
+    boot, step = printer.identity.boot, told.takes.step_mm
+    found = []
+    for name in dict.fromkeys([*(h.name for h in told.heads), *written]):
+        head, last = told.head(name), written.get(name)
+        if head is None and (last is None or last.outcome == "forgotten"):
+            continue
+        held, trouble = None, ""
+        if head is not None:
+            try:
+                held = printer.read_surface(name)
+            except InputError as error:
+                trouble = error.what
+        state = standing(name, held, head.kept if head else None, last, boot, step)
+        found.append(
+            SurfaceStanding(name, state, held, last, name == told.using and bool(name), trouble)
+        )
+        if last is not None and last.outcome == WRITING and state != "half written":
+            _enter(journal, last, WRITTEN)
+        elif last is not None and state == "kept, proven" and last.outcome != "kept, proven":
+            _enter(journal, last, "kept, proven")
+    return told, found
+
+
+def _enter(journal: Journal, w: Written, outcome: str, why: str = "", boot: str = "") -> None:
+    s, b = w.surface, w.surface.box
+    record = SurfaceWritten(
+        survey=w.survey,
+        box=[b.x0, b.y0, b.x1, b.y1],
+        columns=len(s.xs),
+        rows=len(s.ys),
+        heights=[round(float(h), 5) for h in s.heights.ravel()],
+        sheet=w.sheet,
+        boot=boot or w.boot,
+    )
+    journal.write(record, s.name, outcome, why)
+
+
+def print_box(sheet: MachineSheet) -> Rectangle:
+    """What a surface covers where nobody chose: the plate as far as it is printed on; of a round
+    one the box around it."""
+    outline = sheet.plate.outline
+    if isinstance(outline, Disc):
+        return outline.box
+    reach = Reach(sheet).travelled
+    box = outline.box
+    return Rectangle(
+        max(box.x0, reach.x0), max(box.y0, reach.y0), min(box.x1, reach.x1), min(box.y1, reach.y1)
+    )
+
+
+@dataclass(frozen=True)
+class Proposed:
+    """A survey on the printer's grid, and what that costs in the first layer."""
+
+    surface: HeldSurface
+    costs: Costs
+
+
+def proposed(
+    sheet: MachineSheet,
+    survey: Survey,
+    told: Held,
+    name: str = USUAL_NAME,
+    count: tuple[int, int] | None = None,
+    box: Rectangle | None = None,
+    beyond: Beyond = "extrapolated",
+) -> Proposed:
+    """What would be written. Raises InputError where it can't be."""
+    most = told.takes.columns, told.takes.rows
+    grid = count or _usual_count(survey, most)
+    over = box or print_box(sheet)
+    datum = sheet.plate.datum_point
+    made = resampled(survey, name, over, grid, datum, told.takes, beyond)
+    seen = survey.xy
+    known = Rectangle(
+        float(seen[:, 0].min()), float(seen[:, 1].min()),
+        float(seen[:, 0].max()), float(seen[:, 1].max()),
+    )  # fmt: skip
+    return Proposed(made, costs(survey, made, datum, known, told.takes))
+
+
+def _usual_count(survey: Survey, most: tuple[int, int]) -> tuple[int, int]:
+    """The survey's own columns and rows; a fine one for points on no grid."""
+    columns, rows = survey.shape or (9, 9)
+    return max(min(columns, most[0]), 2), max(min(rows, most[1]), 2)
+
+
+def write_surface(
+    at: AtSurfaces, surface: HeldSurface, survey: Survey, why: str = ""
+) -> HeldSurface:
+    """Store a surface in the printer, read it back; live until it is kept. Raises JobError where it
+    holds another one afterwards."""
+    printer, journal = at.guard.printer, at.journal
+    at.guard.trust.refuse_unproven()
+    if printer.state().surface == surface.name:
+        raise GuardRefused(
+            f"the printer follows '{surface.name}' now.",
+            "surface",
+            "Let it follow none first; nothing was written.",
+        )
+    entry = Written(at.now(), surface, survey.ident, WRITING, sheet=survey.conditions.sheet)
+    _enter(journal, entry, WRITING, why)
+    printer.write_surface(surface)
+    step = printer.surfaces().takes.step_mm
+    back = printer.read_surface(surface.name)
+    if not back.same(surface, 1.01 * step):
+        worst = float("nan")
+        if back.heights.shape == surface.heights.shape:
+            worst = float(np.abs(back.heights - surface.heights).max())
+        _enter(journal, entry, "not written", f"read back otherwise, by {worst:.4f} mm")
+        raise JobError(
+            f"the printer holds another surface as '{surface.name}' than was written"
+            + (f", by up to {worst:.3f} mm." if np.isfinite(worst) else "."),
+            at.guard.printer.identity.name,
+            "Nothing uses it. Look at how it takes surfaces, and write again.",
+        )
+    _enter(journal, entry, WRITTEN, why)
+    return back
+
+
+def keep_surfaces(at: AtSurfaces) -> None:
+    """Make all of them survive power-off, and enter it."""
+    printer, journal = at.guard.printer, at.journal
+    printer.keep_surfaces()
+    told, _ = surfaces_now(printer, journal)
+    boot = printer.identity.boot
+    for name, last in last_written(journal).items():
+        head = told.head(name)
+        if head is not None and head.kept is not False and last.outcome == WRITTEN:
+            _enter(journal, last, SURFACE_KEPT, boot=boot)
+
+
+def use_surface(
+    at: AtSurfaces, name: str, fades: tuple[float, float] | None = None
+) -> HeldSurface | None:
+    """Let the printer follow one of its surfaces from now on; "" for none. Needs its height."""
+    if not name:
+        at.guard.follow(None)
+        return None
+    held = at.guard.printer.read_surface(name)
+    at.guard.follow(held, fades)
+    return held
+
+
+def forget_surface(at: AtSurfaces, name: str) -> None:
+    """Take one out of the printer; what was written stays in the ledger."""
+    at.guard.printer.forget_surface(name)
+    last = last_written(at.journal).get(name)
+    if last is not None:
+        _enter(at.journal, last, "forgotten")
+
+
+def give_back(at: AtSurfaces) -> list[str]:
+    """After a reflash: write again what was lost, and keep it; the names."""
+    _, found = surfaces_now(at.guard.printer, at.journal)
+    lost = [s for s in found if s.state in ("lost", "half written") and s.written is not None]
+    for one in lost:
+        assert one.written is not None
+        _again(at, one.written, "given back")
+    if lost:
+        keep_surfaces(at)
+    return [s.name for s in lost]
+
+
+def take_back(at: AtSurfaces, name: str) -> bool:
+    """The surface that was written under this name before the last one; whether there was one."""
+    seen = [e for e in at.journal.read(SurfaceWritten) if e.item == name]
+    made = [_written(name, e.figures, e.at, e.outcome) for e in seen]
+    sums = [w for w in made if w is not None]
+    older = [w for w in sums if sums and w.surface.sum != sums[-1].surface.sum]
+    if not older:
+        return False
+    _again(at, older[-1], "taken back")
+    return True
+
+
+def _again(at: AtSurfaces, w: Written, why: str) -> None:
+    survey = at.ledger.survey(w.survey) if w.survey.isdecimal() else None
+    if survey is not None:
+        write_surface(at, w.surface, survey, why)
+        return
+    entry = replace(w, at=at.now(), boot="")
+    _enter(at.journal, entry, WRITING, why)
+    at.guard.printer.write_surface(w.surface)
+    _enter(at.journal, entry, WRITTEN, why)
+
+
+@dataclass(frozen=True)
+class SurfaceTried:
+    """What the touches said: the surface, the explanation, and the touches themselves."""
+
+    surface: HeldSurface
+    explained: Explained
+    tried: Tried
+
+
+def prove_surface(
+    at: AtSurfaces, name: str, survey: Survey, break_off: BreakOff, s_r: float | None = None
+) -> Iterator[Event | SurfaceTried]:
+    """Touch places between its nodes as they are, then with the surface in use; says whether it is
+    the one that was written, and enters that. It is in use afterwards only where it was right.
+
+    Raises GuardRefused where the probe could be pressed too deep by a wrong one, and what the guard
+    raises.
+    """
+    guard = at.guard
+    sheet, printer = guard.sheet, guard.printer
+    guard.need_probe()
+    told = printer.surfaces()
+    held = printer.read_surface(name)
+    last = last_written(at.journal).get(name)
+    meant = last.surface if last is not None else held
+    reach, offset = Reach(sheet), sheet.probe.offset
+
+    def allowed(xy: np.ndarray) -> np.ndarray:
+        free = np.array([not r for r in reach.refusals(xy)], dtype=bool)
+        spread = [np.ptp(bounds(held, x - offset[0], y - offset[1])) for x, y in xy]
+        return free & (np.array(spread) <= guard.floors.spare_mm)
+
+    places = proof_places(held, allowed)
+    if len(places) < 6:
+        raise GuardRefused(
+            f"'{name}' is too far from level to be proven by touches: a wrong one would press the "
+            "probe too deep.",
+            "surface",
+            "Level the bed first, then survey and write again.",
+        )
+    yield Phase("Finding the reference")
+    guard.reference()
+    zero = guard.zero_z()
+    try:
+        guard.extend()
+        plain = yield from _touched(guard, places, break_off, "as it is", zero)
+        yield Phase(f"Following {name}")
+        guard.follow(held, told.fades)
+        guard.extend()
+        used = yield from _touched(guard, places, break_off, f"with {name}", zero)
+        guard.follow(None)
+    except TallGrainError:
+        make_safe(guard)
+        raise
+    if len(plain) + len(used) < 2 * len(places):
+        make_safe(guard)
+        return  # broken off: nothing is said of it
+    tried = Tried(places, np.array(plain), np.array(used), offset)
+    faded = 1.0
+    if told.fades is not None:
+        full, gone = told.fades
+        z = float(np.mean(used)) + zero
+        faded = float(np.clip((gone - z) / (gone - full), 0.0, 1.0)) if z > full else 1.0
+    known = sheet.probe.repeatability.s_r if s_r is None else s_r
+    found = explain(meant, survey, tried, known, told.takes.method, faded)
+    record = SurfaceProven(
+        survey=survey.ident, left_mm=found.left_mm, better_by=min(found.better_by, 1e6),
+        places=len(places),
+    )  # fmt: skip
+    outcome = "proven" if found.verdict == "as written" else found.verdict
+    at.journal.write(record, name, outcome)
+    if found.verdict == "as written":
+        guard.follow(held, told.fades)
+    make_safe(guard)
+    yield SurfaceTried(held, found, tried)
+
+
+def _touched(
+    guard: Guard, places: np.ndarray, break_off: BreakOff, words: str, zero: float
+) -> Generator[Event, None, list[float]]:
+    heights: list[float] = []
+    for number, (x, y) in enumerate(places.tolist()):
+        if break_off.asked:
+            break
+        yield Phase(f"Touching {words}: {number + 1} of {len(places)}")
+        heights.append(guard.touch_at(x, y) - zero)
+    return heights
+
+
+def differs_from_bed(held: HeldSurface, survey: Survey, sheet: MachineSheet, told: Held) -> Costs:
+    """How a held surface differs from the bed as it was last surveyed: in the first layer."""
+    seen = survey.xy
+    known = Rectangle(
+        float(seen[:, 0].min()), float(seen[:, 1].min()),
+        float(seen[:, 0].max()), float(seen[:, 1].max()),
+    )  # fmt: skip
+    return costs(survey, held, sheet.plate.datum_point, known, told.takes)
