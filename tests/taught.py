@@ -14,6 +14,7 @@ import tomlkit
 
 from standins import Rpc, looked_down, shipped_sheet
 from tallgrain.clock import now
+from tallgrain.core.held.surface import HeldSurface
 from tallgrain.core.plan.grid import grid_plan
 from tallgrain.core.values import UNTOLD
 from tallgrain.errors import PrinterRefused, TallGrainError
@@ -97,6 +98,13 @@ TAUGHT = {
     "exponent": [],
     "case": [(("framing", "any_case"), True)],
     "no-feel": [(("operations", "touch"), None)],
+    "cells": [
+        (("operations", "surface_cell"), {
+            "send": ["fill {column.0} {row.0} {height.1}"], "rows_from": "rear", "counted_from": 1,
+            "parts": {"height": {"unit": "um", "sign": -1}},
+        }),
+        (("operations", "surface_row"), None),
+    ],
     "plain-halt": [(("operations", "halt", "done"), "")],
 }  # fmt: skip
 
@@ -231,7 +239,32 @@ def halted(made, guard, ledger):
     return "stands"
 
 
-WORKS = {"survey": surveyed, "values": valued, "keep": kept, "tilt": levelled, "halt": halted}
+def held(made, guard, ledger):
+    """A surface is written, told back as it was, followed, and taken out again."""
+    link = guard.printer
+    xs, ys = np.linspace(20, 180, 4), np.linspace(20, 160, 3)
+    heights = np.round(np.random.default_rng(4).normal(0, 0.1, (3, 4)), 4)
+    link.write_surface(HeldSurface("bed", xs, ys, heights))
+    back = link.read_surface("bed")
+    assert np.abs(back.heights - heights).max() <= 0.00051 and np.allclose(back.xs, xs, atol=0.01)
+    assert np.allclose(back.ys, ys, atol=0.01)
+    guard.follow(back)
+    told = made.truth()["compensation"]
+    assert np.abs(np.array(told["heights"]) - heights).max() <= 0.00051
+    guard.follow(None)
+    link.forget_surface("bed")
+    assert link.surfaces().heads == ()
+    return "as written"
+
+
+WORKS = {
+    "survey": surveyed,
+    "surface": held,
+    "values": valued,
+    "keep": kept,
+    "tilt": levelled,
+    "halt": halted,
+}
 
 
 def at_work(made, work, home, *traits):

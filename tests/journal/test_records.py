@@ -37,7 +37,7 @@ def plain(kind):
     for name, field in kind.model_fields.items():
         if field.is_required():
             words = str(field.annotation)
-            made[name] = "word" if "str" in words else 0.5
+            made[name] = "word" if "str" in words else 2 if "int" in words else 0.5
             if "list" in words:
                 made[name] = [0.5] * (4 if "min_length=4" in str(field) else 2)
     return made

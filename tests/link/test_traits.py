@@ -28,6 +28,7 @@ SHORT = [(t, "survey") for t in TOUCHING] + [
     ("queued", "halt"), ("plain-halt", "halt"), ("closing", "halt"), ("decimal", "halt"),
     ("late", "values"), ("together", "values"), ("comma", "values"), ("when-kept", "keep"),
     ("keep-restarts", "keep"), ("untold", "keep"), ("case", "tilt"), ("parts", "tilt"),
+    *((t, "surface") for t in ("cells", "comma", "queued", "decimal", "exponent", "case", "late")),
 ]  # fmt: skip
 
 

@@ -1,7 +1,8 @@
 """Surfaces that a printer itself holds: written, read back, kept, lost and given back; proven in
 use against every habit of a printer that follows them otherwise; in prints and in touches."""
 
-from contextlib import suppress
+import json
+from contextlib import closing, suppress
 
 import numpy as np
 import pytest
@@ -9,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from sittings import PROVING
-from standins import Rpc, looked_down, shipped_sheet
+from standins import Rpc, guard_on, looked_down, shipped_sheet, tallgrain
 from tallgrain.clock import now
 from tallgrain.core.held.proof import Tried, explain, proof_places, right_way
 from tallgrain.core.held.surface import (
@@ -190,6 +191,63 @@ def test_what_can_not_be_a_surface_is_told_and_not_stored(bed):
     with pytest.raises(GuardRefused, match="level the bed first"):
         use_surface(at, "tall")
     assert surfaces_now(link, at.journal)[1][0].state == "live, not kept"
+
+
+@pytest.mark.parametrize("spoken", ["json", "hazel", "medlar"])
+def test_what_is_written_is_what_is_read(standin, tmp_path, spoken):
+    """Random grids in each language: equal to the printer's own digits, and followed as meant."""
+    console = () if spoken == "json" else ("--console", spoken)
+    made = standin("--machine", "Rye", "--seed", "3", *console, link="json")
+    rng = np.random.default_rng(7)
+    with closing(connected(made.url, "A test")) as link:
+        guard = guard_on(link, shipped_sheet("Rye"))
+        if not guard.trusted:
+            looked_down(made, guard)
+        for k in range(100 if PROVING else 10):
+            rows, columns = rng.integers(2, 13, 2)
+            x0, y0 = rng.uniform(-20, 60, 2)
+            xs = np.linspace(x0, x0 + rng.uniform(50, 250), columns)
+            ys = np.linspace(y0, y0 + rng.uniform(50, 250), rows)
+            heights = np.round(rng.normal(0, 0.2, (rows, columns)), 3)
+            one = HeldSurface(f"bed-{k % 3}", xs, ys, heights)
+            link.write_surface(one)
+            assert link.read_surface(one.name).same(one, 1e-6)
+            if k % 5 == 0 and one.most_mm < 1.4:
+                guard.follow(link.read_surface(one.name))
+                told = made.truth()["compensation"]
+                assert np.allclose(told["heights"], heights, atol=1e-6)
+                guard.follow(None)
+        head = link.surfaces().head("bed-1")
+        assert head is not None and head.kept is False
+        link.keep_surfaces()
+        assert link.surfaces().head("bed-1").kept
+        link.forget_surface("bed-1")
+        assert link.surfaces().head("bed-1") is None
+    assert made.truth()["strikes"] == []
+
+
+def test_by_words(bed, tmp_path):
+    made, at, _ = bed(count=7)
+    at.guard.park()
+    at.guard.printer.close()
+    at.ledger.close()
+    words = ("routine", "surface", "--link", made.json, "--machine", "Barley", "--json")
+    env = {"TALLGRAIN_HOME": str(tmp_path / "home")}
+
+    def run(*more, check=0):
+        done = tallgrain(*words, *more, check=check, env=env)
+        return json.loads(done.stdout) if not check else done.stderr
+
+    assert run()["surfaces"] == []
+    told = run("--write", "newest", "--keep")
+    assert told["written"]["costs_mm"] < 0.05
+    assert told["surfaces"][0]["state"] == "kept, unproven" and not told["surfaces"][0]["in_use"]
+    proof = run("--prove")["proof"]
+    assert proof["verdict"] == "as written" and proof["places"] >= 8
+    assert run("--none", "--forget")["surfaces"] == []
+    assert "takes no 40 x 2" in run("--write", "newest", "--count", "40x2", check=2)
+    assert "can't fade" in run("--use", "--fade", "9,2", check=2)
+    assert "no other surface" in run("--take-back", check=1)
 
 
 # Without a printer: what was written is what is read, and touches tell mishaps apart

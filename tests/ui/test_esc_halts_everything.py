@@ -115,4 +115,5 @@ def test_the_window_hands_the_printers_thread_nothing_else():
         ("linking.py", "s.guard.attach"),
         ("closing.py", "s.printer.keep_values"),
         ("values_work.py", "s.printer.values"),
+        ("surfaces_work.py", "partial(_read, s.printer, s.journal)"),
     }

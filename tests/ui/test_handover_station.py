@@ -5,11 +5,14 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
-from at_the_window import idle, press
+from at_the_window import brought_down, idle, press
 from standins import see
 from tallgrain.link.connect import dialect_named
 from tallgrain.link.console.starts import read_start
+from tallgrain.ui.stations.handover.station import SURFACES, TEXT
 from tallgrain.ui.widgets.route import Fill
+
+CHECK = 3
 
 
 @pytest.fixture
@@ -24,6 +27,18 @@ def handover(season, qtbot):
 def choose(box, value):
     box.setCurrentIndex(box.findData(value))
     box.activated.emit(box.currentIndex())
+
+
+def hold(window, qtbot):
+    """The newest survey written, read back and kept, by the page's one key."""
+    station = window.handover
+    shown = station.middle.pages.currentIndex()
+    station.show_page(SURFACES)
+    qtbot.waitUntil(lambda: station.held.act_words.startswith("Write"), timeout=10_000)
+    press(window, Qt.Key.Key_F5)
+    idle(window, qtbot)
+    qtbot.waitUntil(lambda: bool(station.work.surfaces.standings), timeout=10_000)
+    station.show_page(shown)
 
 
 def test_what_is_not_kept_is_told_kept_in_one_action_and_proven(handover, qtbot):
@@ -45,7 +60,9 @@ def test_what_is_not_kept_is_told_kept_in_one_action_and_proven(handover, qtbot)
     )
     press(window, Qt.Key.Key_F5)
     idle(window, qtbot)
-    assert window.rooms[station.name].kernel().headline == "all kept" and not window.values.not_kept
+    assert (
+        window.rooms[station.name].kernel().headline == "values kept" and not window.values.not_kept
+    )
     made.hands("hands.power")
     qtbot.waitUntil(lambda: s.link.value == "lost", timeout=10_000)
     press(window, Qt.Key.Key_F5)
@@ -61,8 +78,11 @@ def test_what_is_not_kept_is_told_kept_in_one_action_and_proven(handover, qtbot)
 def test_the_start_text_follows_what_is_chosen_and_is_remembered(handover, qtbot, tmp_path):
     window, _ = handover
     station, work = window.handover, window.handover.work
-    station.show_page(1)
-    assert "RECALL bed" in station.text.toPlainText()
+    station.show_page(TEXT)
+    # A start text recalls only what is there: here nothing is, until it is written.
+    assert station.text.toPlainText() == "" and "holds no surface" in station.refused.text()
+    hold(window, qtbot)
+    assert f"RECALL {work.recalled}" in station.text.toPlainText()
     choose(station.way, "whole")
     choose(station.spoken, "medlar")
     QTest.mouseClick(station.level, Qt.MouseButton.LeftButton,
@@ -87,7 +107,7 @@ def test_the_start_text_follows_what_is_chosen_and_is_remembered(handover, qtbot
     costs = {c.compensation: c for c in work.costs()}
     assert costs["nothing"].error_mm == pytest.approx(0.1, abs=0.03)
     assert costs["recall"].error_mm > costs["area"].error_mm
-    assert "min a print" in station.evidence.text()
+    assert "min a print" in station.evidence.toolTip()
     again = type(work)(window.session, window.probe.work, window.values, window.drift.work)
     assert (
         again.chosen == work.chosen
@@ -99,7 +119,8 @@ def test_the_start_text_follows_what_is_chosen_and_is_remembered(handover, qtbot
 def test_a_start_text_from_elsewhere_is_checked(handover, qtbot, tmp_path):
     window, _ = handover
     station = window.handover
-    station.show_page(2)
+    hold(window, qtbot)
+    station.show_page(CHECK)
     bad = tmp_path / "old.txt"
     bad.write_text("G1 X10 Y10 Z0.3\nHEAT PLATE 60\nRECALL bed\nREFERENCE D300\nM 17 other\n")
     station.load_from(bad)
@@ -139,5 +160,55 @@ def test_reflash_day_and_the_card(handover, qtbot, tmp_path):
     idle(window, qtbot)
     assert window.values.ours("offset_x") == pytest.approx(22.25)
     assert made.truth()["strikes"] == []
-    station.show_page(3)
+    station.show_page(4)
     assert "kept: Probe, left to right" in station.sum.toPlainText()
+
+
+def test_a_surface_from_survey_to_a_print_and_back_after_a_reflash(handover, qtbot):
+    """Written, kept, seen again after power-off, proven by touches, followed; lost by a reflash and
+    given back; each by the page's one key."""
+    window, made = handover
+    station, s = window.handover, window.session
+    work, kernel = station.work.surfaces, window.rooms["Handover"]._surfaces
+    assert kernel().reason == "no surface" and "no surface" in station.work.surfaces_words()
+    hold(window, qtbot)
+    station.show_page(SURFACES)
+    assert kernel().headline == "all kept" and work.mine.state == "kept, unproven"
+    made.hands("hands.power")
+    qtbot.waitUntil(lambda: s.link.value == "lost", timeout=10_000)
+    press(window, Qt.Key.Key_F5)
+    qtbot.waitUntil(lambda: s.link.value == "up", timeout=10_000)
+    qtbot.waitUntil(lambda: bool(work.mine) and work.mine.state == "kept, proven", timeout=10_000)
+    brought_down(window, made, qtbot)
+    assert station.held.act_words.startswith("Prove")
+    press(window, Qt.Key.Key_F5)
+    idle(window, qtbot)
+    assert work.tried.explained.verdict in ("as written", "stale"), work.tried.explained
+    made.hands("hands.habit", name="sign")
+    station.held.prove.click()
+    idle(window, qtbot)
+    assert "other sign" in station.held.said.text() and s.state.surface != work.name
+    assert kernel().reason == "surface wrong" and "No print should recall it" in (
+        station.work.surfaces_words()
+    )
+    # This printer's habit is known now: written so that it comes right, and proven so.
+    assert "comes right" in station.held.act_words
+    press(window, Qt.Key.Key_F5)
+    idle(window, qtbot)
+    qtbot.waitUntil(lambda: station.held.act_words.startswith("Prove"), timeout=10_000)
+    press(window, Qt.Key.Key_F5)
+    idle(window, qtbot)
+    assert work.tried.explained.verdict in ("as written", "stale"), work.tried.explained
+    assert kernel().headline == "all kept" and work.off_the_bed(work.mine).worst < 0.03
+    station.held.follow.click()
+    idle(window, qtbot)
+    qtbot.waitUntil(lambda: work.read.told.using == work.mine.name, timeout=10_000)
+    assert ", in use" in station.held.table.item(0, 0).text()
+    made.hands("hands.reflash")
+    qtbot.waitUntil(lambda: s.link.value == "lost", timeout=10_000)
+    press(window, Qt.Key.Key_F5)
+    qtbot.waitUntil(lambda: s.link.value == "up" and bool(work.lost), timeout=10_000)
+    station.held.give.click()
+    idle(window, qtbot)
+    qtbot.waitUntil(lambda: not work.lost and not work.unkept, timeout=10_000)
+    assert made.truth()["strikes"] == []

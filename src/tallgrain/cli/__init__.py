@@ -4,6 +4,7 @@ import sys
 
 from tallgrain.cli import (
     handing_over,
+    holding,
     judging,
     looking_back,
     machines,
@@ -24,6 +25,7 @@ from tallgrain.errors import TallGrainError, printable
 __all__ = [
     "app",
     "handing_over",
+    "holding",
     "judging",
     "looking_back",
     "machines",

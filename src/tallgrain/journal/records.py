@@ -94,7 +94,8 @@ SURFACE_OUTCOMES = (WRITING, WRITTEN, SURFACE_KEPT, "kept, proven", "not written
 
 class SurfaceWritten(Record):
     """A surface as it was written under a name: from which survey, the box x0, y0, x1, y1 of its
-    nodes, its heights row by row from the front; the power-on it was kept in, "" before."""
+    nodes, its heights row by row from the front; the power-on it was kept in, "" before; turned:
+    the mishap that it was turned for, so that a printer with that habit follows it rightly."""
 
     topic = "held surface"
     outcomes: ClassVar[tuple[str, ...]] = SURFACE_OUTCOMES
@@ -105,6 +106,7 @@ class SurfaceWritten(Record):
     heights: list[float]
     sheet: str | None = None
     boot: str = ""
+    turned: str = ""
 
 
 class SurfaceProven(Record):

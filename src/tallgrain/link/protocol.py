@@ -166,12 +166,14 @@ class Printer(Protocol):
     touches: bool
     # Whether it can be let survey by itself.
     surveys_alone: bool
-    # Whether it can be told surfaces, and tells them.
-    holds_surfaces: bool
 
     @property
     def identity(self) -> Identity:
         """Which printer answered when the link was made."""
+
+    @property
+    def holds_surfaces(self) -> bool:
+        """Whether it can be told surfaces, and tells them."""
 
     @property
     def up(self) -> bool:

@@ -10,7 +10,7 @@ from datetime import datetime
 
 import numpy as np
 
-from tallgrain.core.held.proof import Explained, Tried, bounds, explain, proof_places
+from tallgrain.core.held.proof import Explained, Tried, bounds, explain, proof_places, right_way
 from tallgrain.core.held.standing import SurfaceStanding, Written, standing
 from tallgrain.core.held.surface import Beyond, Costs, HeldSurface, costs, held_surface, resampled
 from tallgrain.core.machine.outline import Disc, Rectangle
@@ -61,7 +61,7 @@ def _written(name: str, f: SurfaceWritten, at: datetime, outcome: str) -> Writte
         surface = held_surface(name, (f.box[0], f.box[1], f.box[2], f.box[3]), table, "journal")
     except (ValueError, TallGrainError):
         return None
-    return Written(at, surface, f.survey, outcome, f.boot, f.sheet)
+    return Written(at, surface, f.survey, outcome, f.boot, f.sheet, f.turned)
 
 
 def surfaces_now(printer: Printer, journal: Journal) -> tuple[Held, list[SurfaceStanding]]:
@@ -102,6 +102,7 @@ def _enter(journal: Journal, w: Written, outcome: str, why: str = "", boot: str 
         heights=[round(float(h), 5) for h in s.heights.ravel()],
         sheet=w.sheet,
         boot=boot or w.boot,
+        turned=w.turned,
     )
     journal.write(record, s.name, outcome, why)
 
@@ -157,10 +158,10 @@ def _usual_count(survey: Survey, most: tuple[int, int]) -> tuple[int, int]:
 
 
 def write_surface(
-    at: AtSurfaces, surface: HeldSurface, survey: Survey, why: str = ""
+    at: AtSurfaces, surface: HeldSurface, survey: Survey, why: str = "", turned: str = ""
 ) -> HeldSurface:
-    """Store a surface in the printer, read it back; live until it is kept. Raises JobError where it
-    holds another one afterwards."""
+    """Store a surface in the printer, read it back; live until it is kept. turned: the mishap that
+    it was turned for already. Raises JobError where it holds another one afterwards."""
     printer, journal = at.guard.printer, at.journal
     at.guard.trust.refuse_unproven()
     if printer.state().surface == surface.name:
@@ -169,7 +170,8 @@ def write_surface(
             "surface",
             "Let it follow none first; nothing was written.",
         )
-    entry = Written(at.now(), surface, survey.ident, WRITING, sheet=survey.conditions.sheet)
+    sheet = survey.conditions.sheet
+    entry = Written(at.now(), surface, survey.ident, WRITING, sheet=sheet, turned=turned)
     _enter(journal, entry, WRITING, why)
     printer.write_surface(surface)
     step = printer.surfaces().takes.step_mm
@@ -213,6 +215,20 @@ def use_surface(
     return held
 
 
+def habit_of(journal: Journal) -> str:
+    """How this printer takes surfaces, by what touches said last: a mishap that turning mends."""
+    for entry in reversed(journal.read(SurfaceWritten)):
+        if entry.outcome in (WRITTEN, SURFACE_KEPT, "kept, proven"):
+            return entry.figures.turned
+    return ""
+
+
+def mended(surface: HeldSurface, mishap: str) -> HeldSurface | None:
+    """A surface as it has to be written for a printer with a habit; None where that mends
+    nothing."""
+    return right_way(surface, mishap)
+
+
 def forget_surface(at: AtSurfaces, name: str) -> None:
     """Take one out of the printer; what was written stays in the ledger."""
     at.guard.printer.forget_surface(name)
@@ -248,7 +264,7 @@ def take_back(at: AtSurfaces, name: str) -> bool:
 def _again(at: AtSurfaces, w: Written, why: str) -> None:
     survey = at.ledger.survey(w.survey) if w.survey.isdecimal() else None
     if survey is not None:
-        write_surface(at, w.surface, survey, why)
+        write_surface(at, w.surface, survey, why, w.turned)
         return
     entry = replace(w, at=at.now(), boot="")
     _enter(at.journal, entry, WRITING, why)
@@ -280,7 +296,7 @@ def prove_surface(
     told = printer.surfaces()
     held = printer.read_surface(name)
     last = last_written(at.journal).get(name)
-    meant = last.surface if last is not None else held
+    meant = last.meant if last is not None else held
     reach, offset = Reach(sheet), sheet.probe.offset
 
     def allowed(xy: np.ndarray) -> np.ndarray:

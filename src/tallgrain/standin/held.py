@@ -14,11 +14,44 @@ MOST_NODES = 21
 MOST_NAMES = 8
 
 
+class Draft:
+    """A surface that is being told piece by piece: heights in mm, nearer is positive; front row
+    first."""
+
+    def __init__(self, name: str, box: tuple[float, float, float, float], shape: Any) -> None:
+        rows, columns = (min(max(int(n), 0), 99) for n in shape)
+        self.name, self.box = name, box
+        self.heights = np.full((rows, columns), np.nan)
+
+    def put(self, row: int, values: "list[float]", column: int = 0) -> None:
+        """Some of a row, from a column on."""
+        from tallgrain.standin.printer import Refusal
+
+        rows, columns = self.heights.shape
+        if not (0 <= row < rows and column >= 0 and column + len(values) <= columns):
+            raise Refusal("bad_value", "there is no such place in that surface")
+        self.heights[row, column : column + len(values)] = values
+
+
 class Surfaces:
     """What a link may ask of them."""
 
     def __init__(self, printer: "Printer") -> None:
         self._p = printer
+
+    def end(self, draft: Draft | None) -> None:
+        """Store what was told piece by piece, where all of it was."""
+        from tallgrain.standin.printer import Refusal
+
+        if draft is None or np.isnan(draft.heights).any():
+            raise Refusal("bad_value", "that surface was not told whole")
+        fill = np.round(-1000 * draft.heights[::-1]).tolist()
+        self.write(draft.name, draft.box, fill)
+
+    def heights(self, name: str) -> "tuple[list[float], list[list[float]]]":
+        """Where one lies (x0, y0, x1, y1) and its heights (mm), front row first."""
+        xs, ys, heights = self._found(name)
+        return [float(v) for v in (xs[0], ys[0], xs[-1], ys[-1])], heights.tolist()
 
     @property
     def _c(self) -> Any:

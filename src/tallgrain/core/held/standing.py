@@ -4,6 +4,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Literal
 
+from tallgrain.core.held.proof import right_way
 from tallgrain.core.held.surface import HeldSurface
 from tallgrain.core.values import UNTOLD
 
@@ -23,6 +24,12 @@ class Written:
     outcome: str
     boot: str = ""
     sheet: str | None = None
+    turned: str = ""
+
+    @property
+    def meant(self) -> HeldSurface:
+        """What the printer was to follow: it is turned for a printer that takes it otherwise."""
+        return (right_way(self.surface, self.turned) if self.turned else None) or self.surface
 
 
 @dataclass(frozen=True)
@@ -36,6 +43,14 @@ class SurfaceStanding:
     written: Written | None
     in_use: bool = False
     trouble: str = ""
+
+    @property
+    def followed(self) -> HeldSurface | None:
+        """What it makes the printer follow, as far as its habit is known."""
+        turned = self.written.turned if self.written is not None else ""
+        if self.held is None or not turned:
+            return self.held
+        return right_way(self.held, turned) or self.held
 
     @property
     def fine(self) -> bool:

@@ -16,7 +16,7 @@ from tallgrain.errors import LinkError, LinkSilent, PrinterRefused, TallGrainErr
 from tallgrain.link.console.dialect import Dialect
 from tallgrain.link.console.framing import Lines, looks_like_noise, wrapped
 from tallgrain.link.console.parts import MOTIONS, Operation
-from tallgrain.link.console.pattern import Pattern, Value
+from tallgrain.link.console.pattern import Pattern, Sent, Value
 from tallgrain.link.console.record import Recorder
 from tallgrain.link.console.transport import Transport
 
@@ -110,7 +110,7 @@ class ConsoleChannel:
             return not self._waiting
 
     def ask(
-        self, name: str, limit_s: float, alone: bool, /, **values: float | str
+        self, name: str, limit_s: float, alone: bool, /, **values: Sent
     ) -> list[dict[str, Value]]:
         """Do one operation; what each line of its reply said. Raises LinkError, PrinterRefused."""
         return self.ask_in(name, self.dialect.lines_for(name, **values), limit_s, alone)

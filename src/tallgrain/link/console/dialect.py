@@ -13,6 +13,7 @@ from pydantic import Field, ValidationError, model_validator
 from tallgrain.core.handover.policy import STEPS
 from tallgrain.errors import InputError
 from tallgrain.link.console.parts import (
+    AT_LEAST,
     AXES,
     LENGTHS,
     MOTIONS,
@@ -31,7 +32,7 @@ from tallgrain.link.console.parts import (
     Trouble,
     Units,
 )
-from tallgrain.link.console.pattern import Pattern, Value, compiled, fields, filled
+from tallgrain.link.console.pattern import Pattern, Sent, Value, compiled, fields, filled
 from tallgrain.textio import parse_toml
 
 
@@ -165,14 +166,31 @@ class Dialect(Strict):
 
     # Sending and reading
 
-    def lines_for(self, operation: str, /, **values: float | str) -> tuple[str, ...]:
+    def lines_for(self, operation: str, /, **values: Sent) -> tuple[str, ...]:
         """The lines that ask for an operation, values in our units and signs."""
-        told = {k: v if isinstance(v, str) else self.theirs(k, v) for k, v in values.items()}
+        told = {k: self._sent(operation, k, v) for k, v in values.items()}
         where = f"dialect {self.name}, operations.{operation}"
         send = self.operations[operation].send
         if operation in MOTIONS:
             send = (*send, *self.framing.settle)
         return tuple(filled(line, told, where, self.framing.comma) for line in send)
+
+    def _sent(self, operation: str, name: str, value: Sent) -> Sent:
+        if isinstance(value, str):
+            return value
+        if isinstance(value, tuple):
+            return tuple(self._sent_figure(operation, name, v) for v in value)
+        return self._sent_figure(operation, name, value)
+
+    def _sent_figure(self, operation: str, name: str, value: float) -> float:
+        own = self.operations[operation].parts.get(name)
+        if own is not None:
+            return own.sign * (value - own.nought) / LENGTHS.get(own.unit, 1.0)
+        if name in ("height", "heights"):
+            return self.units.z * value / LENGTHS[self.units.length]
+        if name in ("full", "gone"):
+            return value / LENGTHS[self.units.length]
+        return self.theirs(name, value)
 
     def line_of(self, template: str, values: Mapping[str, float]) -> str:
         """A line of this dialect with figures that are theirs already."""
@@ -227,6 +245,7 @@ class Dialect(Strict):
         u = self.units
         # A surface's heights are told as z is.
         axis = "z" if part == "heights" else part.removeprefix("met_")
+        axis = axis[0] if axis in ("x0", "x1", "y0", "y1") else axis
         if axis in ("x", "y", "z"):
             sign = {"x": u.x, "y": u.y, "z": u.z}[axis]
             return sign * value * LENGTHS[u.length]
@@ -266,7 +285,7 @@ def _check_operation(dialect: Dialect, name: str, operation: Operation) -> None:
         )
     told = [s.pattern for s in operation.lines]
     told += [compiled(operation.done)] if operation.done else []
-    missing = OPERATIONS[name] - asked
+    missing = AT_LEAST.get(name, OPERATIONS[name]) - asked
     # A survey that tells its places may be one that was set up at the printer.
     places = name == "survey" and any({"x", "y", "z"} <= p.names for p in told)
     if missing and not places:
@@ -282,6 +301,10 @@ def _check_operation(dialect: Dialect, name: str, operation: Operation) -> None:
             "no reply tells what it found.",
             where,
             "Put {heights:row} where a row's figures are, or {x}, {y} and {z} where a place's are.",
+        )
+    if name == "surface_read" and not any("heights" in p.names for p in told):
+        raise InputError(
+            "no reply tells its heights.", where, "Put {heights:row} where a row's figures are."
         )
     if name == "touch" and not any("z" in pattern.names for pattern in told):
         raise InputError(

@@ -24,6 +24,18 @@ OPTIONAL: dict[str, frozenset[str]] = {
     "set_value": frozenset({"name", "value"}), "keep": frozenset(), "nudge": frozenset({"mm"}),
     "state_more": frozenset(), "place": frozenset(),
     "survey": frozenset({"x0", "y0", "x1", "y1", "columns", "rows"}),
+    "surfaces": frozenset(), "surface_read": frozenset({"name"}),
+    "surface_begin": frozenset({"name", "x0", "y0", "x1", "y1", "columns", "rows"}),
+    "surface_row": frozenset({"name", "row", "heights"}),
+    "surface_cell": frozenset({"name", "column", "row", "height"}),
+    "surface_end": frozenset({"name"}), "surface_use": frozenset({"name"}),
+    "surface_fade": frozenset({"full", "gone"}), "surface_none": frozenset(),
+    "surfaces_keep": frozenset(), "surface_forget": frozenset({"name"}),
+}  # fmt: skip
+# Of these a printer may leave some out: what its lines have to say at the least.
+AT_LEAST: dict[str, frozenset[str]] = {
+    "surface_begin": frozenset(), "surface_row": frozenset({"heights"}),
+    "surface_cell": frozenset({"column", "row", "height"}), "surface_end": frozenset(),
 }  # fmt: skip
 OPERATIONS = NEEDED | OPTIONAL
 # Operations that move toward the plate: a link is not taught these before the others are proven.
@@ -32,7 +44,8 @@ DOWNWARD = ("reference", "go", "lower", "touch", "raise_support")
 # Motions that may be told as done when they only begin: what waits for them follows each.
 MOTIONS = ("reference", "go", "lift", "lower", "raise_support", "touch", "extend", "retract")
 # Operations that a dialect says nothing of are absent; of the others it has to say so.
-UNSAID = ("state_more", "place", "survey")
+SURFACES = tuple(name for name in OPTIONAL if name.startswith("surface"))
+UNSAID = ("state_more", "place", "survey", *SURFACES)
 
 # Figures that lie on an axis.
 AXES = {
@@ -86,6 +99,8 @@ class Operation(Strict):
     restarts: bool = Field(False, description="the printer starts again after it")
     every_s: float = Field(0.0, ge=0, le=600, description="asked no more often than this (s)")
     rows_from: Literal["front", "rear"] = Field("front", description="which row is told first")
+    columns_from: Literal["left", "right"] = Field("left", description="which column is first")
+    counted_from: Literal[0, 1] = Field(0, description="the first row and column's number")
 
     @cached_property
     def lines(self) -> tuple[Said, ...]:

@@ -18,6 +18,8 @@ from tallgrain.errors import InputError
 
 Kind = Literal["number", "comma", "word", "text", "flag", "row"]
 Value = float | str | bool | tuple[float, ...]
+# What a line is sent with: a figure, a word, or figures side by side.
+Sent = float | str | tuple[float, ...]
 
 ANYTHING = "..."
 LONGEST_PATTERN, LONGEST_LINE = 300, 2000
@@ -223,11 +225,9 @@ def _row(figure: re.Pattern[str], line: str, at: int) -> tuple[Value, int] | Non
 _FIELD = re.compile(r"\{([a-z_][a-z0-9_]{0,30})(?:\.(\d))?\}")
 
 
-def filled(
-    template: str, values: Mapping[str, float | str], where: str, comma: bool = False
-) -> str:
+def filled(template: str, values: Mapping[str, Sent], where: str, comma: bool = False) -> str:
     """A template with its fields filled in: `{x.3}` is x with three decimals (with a decimal comma
-    where that is so), `{name}` a word.
+    where that is so), several with spaces between them, `{name}` a word.
 
     Only names are put in; nothing is run. Raises InputError for a field that is not known, or for a
     word that would break the line.
@@ -246,7 +246,11 @@ def filled(
             if not _WORD.fullmatch(value):
                 raise InputError(f"'{value}' can't stand in a line.", where, "Use one word.")
             return value
-        text = f"{value:.{int(digits or 3)}f}"
+        row = value if isinstance(value, tuple) else (value,)
+        return " ".join(figure(v, int(digits or 3)) for v in row)
+
+    def figure(value: float, digits: int) -> str:
+        text = f"{value:.{digits}f}"
         text = text.removeprefix("-") if float(text) == 0 else text
         return text.replace(".", ",") if comma else text
 

@@ -20,10 +20,10 @@ from tallgrain.errors import LinkError, PrinterRefused, TallGrainError, TrustLos
 from tallgrain.link.console.channel import ConsoleChannel
 from tallgrain.link.console.dialect import Dialect
 from tallgrain.link.console.lease import ConsoleLease
-from tallgrain.link.console.pattern import Value
+from tallgrain.link.console.pattern import Sent, Value
 from tallgrain.link.console.record import Recorder
+from tallgrain.link.console.surfaces import NONE, ConsoleSurfaces
 from tallgrain.link.console.transport import ConsoleUrl, opened
-from tallgrain.link.no_surfaces import NoSurfaces
 from tallgrain.link.protocol import GEOMETRY, Heat, Identity, Place, PrinterState
 
 ASK_S = 4.0
@@ -49,7 +49,7 @@ PLUG_S = 2.0
 QUIET_S, QUIET_AT_MOST_S, WHO_TIMES = 0.25, 2.0, 3
 
 
-class ConsolePrinter(NoSurfaces):
+class ConsolePrinter(ConsoleSurfaces):
     """A linked printer behind a console."""
 
     def __init__(
@@ -159,13 +159,11 @@ class ConsolePrinter(NoSurfaces):
     def _can(self, operation: str) -> bool:
         return operation in self.dialect.operations
 
-    def _ask(self, operation: str, limit_s: float, **values: float | str) -> list[dict[str, Value]]:
+    def _ask(self, operation: str, limit_s: float, **values: Sent) -> list[dict[str, Value]]:
         """A question: others may be on their way."""
         return self._channel.ask(operation, limit_s, False, **values)
 
-    def _move(
-        self, operation: str, limit_s: float, /, **values: float | str
-    ) -> list[dict[str, Value]]:
+    def _move(self, operation: str, limit_s: float, /, **values: Sent) -> list[dict[str, Value]]:
         """A motion: alone on the wire."""
         if not self._can(operation):
             raise PrinterRefused(
@@ -301,6 +299,7 @@ class ConsolePrinter(NoSurfaces):
             leave_mm=_number(told, "below_mm", 0),
             printing=bool(told.get("printing", False)),
             supports=supports,
+            surface=_surface(told.get("surface")),
         )
 
     def _heat(self, told: Mapping[str, Value], name: str) -> Heat:
@@ -554,6 +553,11 @@ def _told_values(
     for meaning, stored in dialect.values.items():
         if meaning in line:
             yield stored.name, _number(line, meaning), None, None
+
+
+def _surface(told: Value | None) -> str | None:
+    """The surface that it follows; None where it does not tell that."""
+    return None if told is None else "" if str(told).lower() in NONE else str(told)
 
 
 def _told(told: Mapping[str, Value], name: str) -> float | None:

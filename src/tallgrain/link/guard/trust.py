@@ -201,6 +201,8 @@ class Trust:
 
     def _follow(self, state: PrinterState) -> None:
         """Know the surface that it follows, where it does; else nothing is believed of its z."""
+        if state.surface is None:
+            return  # it does not tell that: what was asked of it stands
         if not state.surface:
             self.floors.bent = None
             return

@@ -4,6 +4,7 @@ import asyncio
 from collections.abc import Awaitable, Callable
 from typing import Any
 
+from tallgrain.standin.held import Draft, Surfaces
 from tallgrain.standin.printer import Printer, Refusal
 
 BUSY_S = 0.4
@@ -36,6 +37,8 @@ class Language:
 
     def __init__(self, printer: Printer, free: Callable[[], bool]) -> None:
         self.printer = printer
+        self.surfaces = Surfaces(printer)
+        self.draft: Draft | None = None
         # Whether nobody holds the printer by its other link.
         self.free = free
 

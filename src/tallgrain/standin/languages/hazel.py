@@ -5,6 +5,7 @@ from collections.abc import Awaitable, Callable
 from functools import partial
 
 from tallgrain.standin import begin
+from tallgrain.standin.held import Draft
 from tallgrain.standin.languages.base import Language, NoSuchLine, Say, figure
 from tallgrain.standin.printer import Printer, Refusal
 
@@ -68,6 +69,7 @@ class Hazel(Language):
             f"clock {s['clock_s']:.2f} unkept {s['not_kept']} below {s['leave_mm']:.4f} "
             f"printing {'yes' if s['printing'] else 'no'}"
         )
+        say(f"follows {s['surface'] or '-'}")
         for name, mm in s["supports"].items():
             say(f"motor {name} {mm:.5f}")
 
@@ -155,6 +157,48 @@ class Hazel(Language):
     def _recall(self, rest: list[str], say: Say) -> None:
         begin.recall(self.printer, rest[0])
 
+    def _surfaces(self, rest: list[str], say: Say) -> None:
+        told = self.surfaces.list()
+        limits, used = told["limits"], told["use"]
+        between = "smooth" if limits["between"] == "smooth" else "no"
+        say(f"takes {limits['columns']} by {limits['rows']} step 0.001 smooth {between[:3]}")
+        for one in told["held"]:
+            b = one["box"]
+            say(
+                f"surface {one['name']} {one['columns']} by {one['rows']} over X{b[0]:.3f} "
+                f"Y{b[1]:.3f} X{b[2]:.3f} Y{b[3]:.3f} kept {'yes' if one['kept'] else 'no'}"
+            )
+        say(f"follows {used['name'] or '-'}")
+        if "gone_mm" in used:
+            say(f"fades {used['full_mm']:.3f} to {used['gone_mm']:.3f}")
+
+    def _surface(self, rest: list[str], say: Say) -> None:
+        act, more = rest[0].upper(), rest[1:]
+        if act == "READ":
+            for row in self.surfaces.heights(more[0])[1]:
+                say("row " + " ".join(f"{h:.4f}" for h in row))
+        elif act == "BEGIN":
+            n = [figure(w.lstrip("XY")) for w in more[1:] if w not in ("TO", "BY")]
+            self.draft = Draft(more[0], (n[0], n[1], n[2], n[3]), (n[5], n[4]))
+        elif act == "ROW" and self.draft is not None:
+            self.draft.put(int(figure(more[0])), [figure(w) for w in more[1:]])
+        elif act == "END":
+            self.surfaces.end(self.draft)
+            self.draft = None
+        elif act == "USE":
+            self.surfaces.use(more[0])
+        elif act == "FADE":
+            name = self.printer.compensation.using
+            self.surfaces.use(name, figure(more[0]), figure(more[1]))
+        elif act == "NONE":
+            self.surfaces.use("")
+        elif act == "KEEP":
+            self.surfaces.keep()
+        elif act == "FORGET":
+            self.surfaces.forget(more[0])
+        else:
+            raise NoSuchLine(act)
+
     async def _purge(self, rest: list[str], say: Say) -> None:
         x, y, length = (figure(w.lstrip("XYL")) for w in rest)
         await self.motion(lambda: begin.purge(self.printer, x, y, length), say)
@@ -162,5 +206,5 @@ class Hazel(Language):
 
 WORDS = (
     "WHO", "TELL", "REFERENCE", "REST", "PROBE", "HEAT", "BELOW", "MOTOR", "VALUES", "SET", "KEEP",
-    "NUDGE", "WIPE", "LEVEL", "SURVEY", "STORE", "RECALL", "PURGE",
+    "NUDGE", "WIPE", "LEVEL", "SURVEY", "STORE", "RECALL", "PURGE", "SURFACES", "SURFACE",
 )  # fmt: skip

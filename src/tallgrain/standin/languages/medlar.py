@@ -4,6 +4,7 @@ lines are numbered and summed."""
 from collections.abc import Awaitable, Callable
 
 from tallgrain.standin import begin
+from tallgrain.standin.held import Draft
 from tallgrain.standin.languages.base import Language, NoSuchLine, Say, figure
 from tallgrain.standin.printer import Printer
 
@@ -145,6 +146,48 @@ class Medlar(Language):
     def _remember(self, rest: list[str], say: Say) -> None:
         begin.recall(self.printer, rest[0])
 
+    def _which_beds(self, rest: list[str], say: Say) -> None:
+        told = self.surfaces.list()
+        limits = told["limits"]
+        say(f"beds of {limits['columns']} and {limits['rows']} at most, steps of 1")
+        for one in told["held"]:
+            b = [1000 * v for v in one["box"]]
+            say(
+                f"bed {one['name']} of {one['columns']} and {one['rows']} from {b[0]:.1f} "
+                f"{-b[3]:.1f} to {b[2]:.1f} {-b[1]:.1f}, {'kept' if one['kept'] else 'not kept'}"
+            )
+        say(f"going by {told['use']['name'] or 'none'}")
+
+    def _tell_bed(self, rest: list[str], say: Say) -> None:
+        for row in reversed(self.surfaces.heights(rest[0])[1]):
+            say("row of " + " ".join(f"{-1000 * h:.1f}" for h in row))
+
+    def _begin_bed(self, rest: list[str], say: Say) -> None:
+        n = [figure(w) for w in rest[1:] if w not in ("from", "to", "by", "and")]
+        box = (n[0] / 1000, -max(n[1], n[3]) / 1000, n[2] / 1000, -min(n[1], n[3]) / 1000)
+        self.draft = Draft(rest[0], box, (n[5], n[4]))
+
+    def _bed_row(self, rest: list[str], say: Say) -> None:
+        if self.draft is not None:
+            row = len(self.draft.heights) - int(figure(rest[0]))  # counted from 1, rear first
+            self.draft.put(row, [-figure(w) / 1000 for w in rest[1:]])
+
+    def _end_bed(self, rest: list[str], say: Say) -> None:
+        self.surfaces.end(self.draft)
+        self.draft = None
+
+    def _go_by_bed(self, rest: list[str], say: Say) -> None:
+        self.surfaces.use(rest[0])
+
+    def _go_by_none(self, rest: list[str], say: Say) -> None:
+        self.surfaces.use("")
+
+    def _keep_the_beds(self, rest: list[str], say: Say) -> None:
+        self.surfaces.keep()
+
+    def _forget_bed(self, rest: list[str], say: Say) -> None:
+        self.surfaces.forget(rest[0])
+
     async def _purge_from(self, rest: list[str], say: Say) -> None:
         x, y, length = (figure(w) / 1000 for w in rest if w != "for")
         await self.motion(lambda: begin.purge(self.printer, x, -y, length), say)
@@ -167,6 +210,7 @@ class Medlar(Language):
         say(f"{s['not_kept']} values not kept")
         say(f"may go {s['leave_mm'] * 1000:.1f} below")
         say("at a print" if s["printing"] else "at no print")
+        say(f"going by {s['surface'] or 'none'}")
         for name, mm in s["supports"].items():
             say(f"driven {name} by {mm * 1000:.2f}")
 
@@ -175,7 +219,8 @@ SENTENCES = frozenset((
     "who are you", "how do you stand", "seek the plate within", "go across", "rise", "sink",
     "may go", "drive", "feel down to", "wait for warmth", "wait", "feeler", "nozzle to", "bed to",
     "tell values", "set", "keep all", "nudge", "wipe the tip", "level the bed", "look from",
-    "note it as", "remember", "purge from",
+    "note it as", "remember", "purge from", "which beds", "tell bed", "begin bed", "bed row",
+    "end bed", "go by bed", "go by none", "keep the beds", "forget bed",
 ))  # fmt: skip
 
 

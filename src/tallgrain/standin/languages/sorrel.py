@@ -8,6 +8,7 @@ from contextlib import suppress
 from typing import Any
 
 from tallgrain.standin import begin
+from tallgrain.standin.held import Draft
 from tallgrain.standin.languages.base import Language, NoSuchLine, Restarted, Say, figure
 from tallgrain.standin.printer import Printer, Refusal
 
@@ -32,6 +33,7 @@ TRAITS: dict[str, str] = {
     "case": "replies come in letters of either case",
     "plain-halt": "a halt is answered like anything else",
     "no-feel": "it knows no single touch: it only surveys by itself",
+    "cells": "a surface is written cell by cell",
 }
 BOOTS_S, LATE_S = 0.6, 0.1
 # Names of its own for what the stand-in stores, and where figures run the other way.
@@ -338,6 +340,44 @@ class Sorrel(Language):
         self.printer.nudge(self.read(rest[0]))
 
     # Values
+
+    def _do_beds(self, rest: list[str], say: Say) -> None:
+        told = self.surfaces.list()
+        for one in told["held"]:
+            b = " ".join(self.n(v, 2) for v in one["box"])
+            kept = "" if "untold" in self.traits else f" kept {'yes' if one['kept'] else 'no'}"
+            say(f"bed {one['name']} {one['columns']} {one['rows']} over {b}{kept}")
+        if "untold" not in self.traits:
+            say(f"by {told['use']['name'] or '-'}")
+
+    def _do_bed_of(self, rest: list[str], say: Say) -> None:
+        for row in reversed(self.surfaces.heights(rest[0])[1]):
+            say(" ".join(["fill", *(self.n(-1000 * h, 1) for h in row)]))
+
+    def _do_lay(self, rest: list[str], say: Say) -> None:
+        x0, y0, x1, y1 = (self.read(w) for w in rest[1:5])
+        self.draft = Draft(rest[0], (x0, y0, x1, y1), (self.read(rest[6]), self.read(rest[5])))
+
+    def _do_fill(self, rest: list[str], say: Say) -> None:
+        if self.draft is None:
+            raise Refusal("bad_value", "no bed is being laid")
+        rows = len(self.draft.heights)
+        if "cells" in self.traits:
+            column, row = int(self.read(rest[0])), int(self.read(rest[1]))
+            self.draft.put(rows - row, [-self.read(rest[2]) / 1000], column - 1)
+        else:
+            row = int(self.read(rest[0]))
+            self.draft.put(rows - row, [-self.read(w) / 1000 for w in rest[1:]])
+
+    def _do_laid(self, rest: list[str], say: Say) -> None:
+        self.surfaces.end(self.draft)
+        self.draft = None
+
+    def _do_by(self, rest: list[str], say: Say) -> None:
+        self.surfaces.use("" if rest[0] == "-" else rest[0])
+
+    def _do_lift_bed(self, rest: list[str], say: Say) -> None:
+        self.surfaces.forget(rest[0])
 
     def _do_values(self, rest: list[str], say: Say) -> None:
         values, untold = self.printer.values(), "untold" in self.traits

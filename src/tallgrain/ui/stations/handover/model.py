@@ -1,6 +1,7 @@
 """The Handover station's model: what the printer does not know yet, and how prints should begin."""
 
 from collections.abc import Sequence
+from dataclasses import replace
 from datetime import datetime
 from functools import partial
 from pathlib import Path
@@ -16,9 +17,11 @@ from tallgrain.errors import InputError, TallGrainError
 from tallgrain.link.connect import dialect_named, dialect_names
 from tallgrain.link.console.dialect import Dialect
 from tallgrain.procedures.handover import Chosen, StartBook, checked, start_text, summary
+from tallgrain.procedures.surfaces import USUAL_NAME
 from tallgrain.ui.session.drift_work import DriftWork
 from tallgrain.ui.session.probe_work import ProbeWork
 from tallgrain.ui.session.session import Session
+from tallgrain.ui.session.surfaces_work import SurfacesWork
 from tallgrain.ui.session.timers import follow
 from tallgrain.ui.session.values_work import ValuesWork
 from tallgrain.ui.widgets.value_words import NAMES, sided_figure
@@ -35,9 +38,10 @@ class HandoverWork(QObject):
     ) -> None:
         super().__init__(session)
         self._session, self._probe, self.values, self._drift = session, probe, values, drift
+        self.surfaces = SurfacesWork(session)
         self.began = now()
         self._other()
-        follow(self.changed, values.changed, drift.changed)
+        follow(self.changed, values.changed, drift.changed, self.surfaces.changed)
         session.printer_changed.connect(self._other)
 
     def _other(self) -> None:
@@ -70,14 +74,65 @@ class HandoverWork(QObject):
         if self._session.kept(partial(self._book.choose, chosen)):
             self.changed.emit()
 
+    @property
+    def recalls(self) -> bool:
+        """Whether prints begin by recalling a surface."""
+        return self.chosen.policy.compensation == "recall"
+
+    @property
+    def recalled(self) -> str:
+        """Which one: this sheet's own, where the printer holds it; else the usual one."""
+        held = [s.name for s in self.surfaces.standings if s.held is not None]
+        own = self.surfaces.name
+        return own if own in held or USUAL_NAME not in held else USUAL_NAME
+
+    def surfaces_words(self) -> str:
+        """What there is to say of the surface that prints recall; "" where it is held and kept."""
+        work = self.surfaces
+        if work.lost:
+            return "The printer lost a surface: give it back on the Surfaces page."
+        if work.unkept:
+            return f"The surface {work.unkept[0].name} would be gone at power-off: keep it."
+        if not self.recalls:
+            return ""
+        if self._session.printer is None:
+            return ""
+        if not work.able:
+            return (
+                "Its values are kept. What surface it holds is not told over this link: prints "
+                f"that recall '{self.recalled}' rest on what was stored at the printer."
+            )
+        one = {s.name: s for s in work.standings}.get(self.recalled)
+        if one is None or one.held is None:
+            return (
+                f"Its values are kept, but it holds no surface '{self.recalled}' that a print "
+                "could recall: write one on the Surfaces page, or choose another way."
+            )
+        if one.state == "changed at the printer":
+            return f"The surface {one.name} was changed at the printer: look at it."
+        if wrong := work.wrong(one):
+            return f"Touches say of the surface {one.name}: {wrong}. No print should recall it."
+        return ""
+
     def text(self) -> str:
-        """The start text. Raises InputError where it can't be written."""
+        """The start text. Raises InputError where it can't be written: also where it would recall a
+        surface that the printer is known not to hold."""
         sheet, dialect = self._session.sheet, self.dialect
+        work = self.surfaces
+        if self.recalls and work.able and work.read.told is not None:
+            one = {s.name: s for s in work.standings}.get(self.recalled)
+            if one is None or one.held is None:
+                raise InputError(
+                    f"the printer holds no surface '{self.recalled}' that it could recall.",
+                    "start",
+                    "Write one on the Surfaces page, or choose another way on the right.",
+                )
         if sheet is None or dialect is None:
             raise InputError(
                 f"there is no dialect '{self.chosen.dialect}'.", "start", "Choose another one."
             )
-        return start_text(self.chosen, sheet, dialect, self.values.ours("trip_height"))
+        chosen = replace(self.chosen, policy=replace(self.chosen.policy, stored=self.recalled))
+        return start_text(chosen, sheet, dialect, self.values.ours("trip_height"))
 
     def costs(self) -> tuple[Cost, ...]:
         """What each way costs and leaves, by the season's own figures."""
@@ -96,7 +151,25 @@ class HandoverWork(QObject):
             grows = season.drift.slow.rate if season.drift.slow is not None else None
             age = (now() - season.drift.times[-1]).total_seconds() / 86400
         every, a_day = self.chosen.every, self._drift.prints_per_day or 1.0
-        return costs(sheet, every, None, bump, grows, age, scatter, a_day)
+        made = costs(sheet, every, None, bump, grows, age, scatter, a_day)
+        return tuple(self._held_cost(c) if c.compensation == "recall" else c for c in made)
+
+    def _held_cost(self, cost: Cost) -> Cost:
+        """What recalling costs, by the surface that is really held."""
+        work = self.surfaces
+        if not work.able or work.read.told is None:
+            return cost
+        one = {s.name: s for s in work.standings}.get(self.recalled)
+        if one is None or one.held is None:
+            return replace(cost, error_mm=None, why=f"it holds no surface {self.recalled}")
+        if wrong := work.wrong(one):
+            return replace(cost, error_mm=None, why=f"touches said: {wrong}")
+        off = work.off_the_bed(one)
+        if off is None:
+            return cost
+        drifted = cost.error_mm or 0.0
+        written = one.written.survey if one.written is not None else "?"
+        return replace(cost, error_mm=off.worst + drifted, why=f"held since survey {written}")
 
     # Other start texts
 

@@ -2,27 +2,14 @@
 
 from PyQt6.QtWidgets import QDoubleSpinBox, QPlainTextEdit
 
-from tallgrain.core.handover.policy import Compensation, Cost
+from tallgrain.core.handover.policy import Compensation
 from tallgrain.ui.app import theme
 from tallgrain.ui.widgets.parts import amount
-from tallgrain.ui.widgets.words import mm
 
 WAYS: tuple[tuple[Compensation, str], ...] = (
     ("recall", "recall the stored survey"), ("area", "survey where it prints"),
     ("whole", "survey all, every few prints"), ("nothing", "no compensation"),
 )  # fmt: skip
-
-
-def cost_words(cost: Cost) -> str:
-    """What a compensation costs, in one line."""
-    name = dict(WAYS)[cost.compensation]
-    error = (
-        "first layer off by an unknown amount"
-        if cost.error_mm is None
-        else (f"first layer off by {mm(cost.error_mm, 2)} mm at the worst")
-    )
-    minutes = "no time" if not cost.minutes else f"{cost.minutes:.1f} min a print"
-    return f"{name[:1].upper()}{name[1:]}: {minutes}, {error} ({cost.why})."
 
 
 def editor(name: str, fixed: bool) -> QPlainTextEdit:

@@ -25,7 +25,27 @@ class HandoverRoom(Room):
         if count:
             return Kernel(self.name, Fill.HALF, f"{count} to keep", "not kept")
         if values.conflicts():
-            return Kernel(self.name, Fill.HALF, "all kept", "in conflict")
+            return Kernel(self.name, Fill.HALF, "values kept", "in conflict")
+        return self._surfaces()
+
+    def _surfaces(self) -> Kernel:
+        """Values are kept: what of the surface that prints recall?"""
+        work = self.work.surfaces
+        if work.lost:
+            return Kernel(self.name, Fill.HALF, "values kept", "surface lost")
+        if work.unkept:
+            return Kernel(self.name, Fill.HALF, "values kept", "surface not kept")
+        if not self.work.recalls:
+            return Kernel(self.name, Fill.FULL, "values kept")
+        if not work.able:
+            return Kernel(self.name, Fill.FULL, "values kept", "surface not told")
+        one = {s.name: s for s in work.standings}.get(self.work.recalled)
+        if one is None or one.held is None:
+            return Kernel(self.name, Fill.HALF, "values kept", "no surface")
+        if one.state == "changed at the printer":
+            return Kernel(self.name, Fill.HALF, "values kept", "surface changed")
+        if work.wrong(one):
+            return Kernel(self.name, Fill.HALF, "values kept", "surface wrong")
         return Kernel(self.name, Fill.FULL, "all kept")
 
     def furnish(self) -> Station:

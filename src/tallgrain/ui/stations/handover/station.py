@@ -21,15 +21,17 @@ from tallgrain.textio import open_regular, write_text
 from tallgrain.ui.app import theme
 from tallgrain.ui.session.timers import follow
 from tallgrain.ui.stations.base import Shared, Station
+from tallgrain.ui.stations.handover.costs import CostBars
+from tallgrain.ui.stations.handover.held import HeldPage
 from tallgrain.ui.stations.handover.model import HandoverWork, since, sorted_findings
-from tallgrain.ui.stations.handover.parts import WAYS, cost_words, editor, figure_box
+from tallgrain.ui.stations.handover.parts import WAYS, editor, figure_box
 from tallgrain.ui.widgets.bench import Layered, Notice, act_words, beside, plain_table, scrolled
 from tallgrain.ui.widgets.parts import Panel, Readout, button, label, put, rule, tell, whole
 from tallgrain.ui.widgets.words import count_of
 
 WIDTH = 380
-PAGES = ("Values", "Start text", "Check one", "Summary")
-TEXT = 1
+PAGES = ("Values", "Surfaces", "Start", "Check", "Summary")
+SURFACES, TEXT = 1, 2
 HEADS = ("value", "kept", "holds now", "how it stands", "why")
 LONGEST = 2_000_000
 
@@ -43,12 +45,18 @@ class HandoverStation(Station):
         session = shared.session
         super().__init__(session)
         self.work = work
-        self.middle = Layered(
-            self.name, PAGES, (self._values(), self._text(), self._check(), self._summary())
-        )
+        self.held = HeldPage(session, work.surfaces)
+        pages = (self._values(), self.held, self._text(), self._check(), self._summary())
+        self.middle = Layered(self.name, PAGES, pages)
         self.middle.on_shown = lambda _: self.refresh()
         self.widget = beside(self.middle, self._bench())
-        follow(self.refresh, work.changed, session.changed, session.printer_changed)
+        follow(
+            self.refresh,
+            work.changed,
+            work.surfaces.changed,
+            session.changed,
+            session.printer_changed,
+        )
 
     # The pages
 
@@ -131,7 +139,8 @@ class HandoverStation(Station):
         for way, words in WAYS:
             self.way.addItem(words, way)
         self.way.setAccessibleName("Which compensation a print begins with")
-        self.evidence = label(wrap=True)
+        self.evidence = CostBars()
+        heads = label("minutes a print   ·   first layer, worst place", "muted")
         self.spoken = QComboBox()
         self.spoken.setAccessibleName("The dialect that the text is written in")
         self.nozzle = figure_box("nozzle ", " °C", 500, 215)
@@ -154,6 +163,7 @@ class HandoverStation(Station):
             rule(),
             label("How a print begins", "head"),
             self.way,
+            heads,
             self.evidence,
             self.spoken,
         )
@@ -178,17 +188,26 @@ class HandoverStation(Station):
     # Acting
 
     def show_page(self, number: int) -> None:
-        """One of the four."""
+        """One of the five."""
         self.middle.show_page(number)
 
     def step(self) -> None:
         """Keep what is not kept; then the start text."""
         values = self.work.values
-        if values.not_kept:
+        if self.on_surfaces and self.held.act_words:
+            self.held.act()
+        elif values.not_kept:
             values.keep()
+        elif self.work.surfaces.unkept or self.work.surfaces.lost:
+            self.held.act()
         else:
             self.show_page(TEXT)
             self.copy_text()
+
+    @property
+    def on_surfaces(self) -> bool:
+        """Whether the page of surfaces is shown."""
+        return self.middle.pages.currentIndex() == SURFACES
 
     def _choose(self) -> None:
         work = self.work
@@ -282,19 +301,22 @@ class HandoverStation(Station):
         self.readout.tell(str(count) if known else "–", said, loss if count else "")
         tell(self.what, self._sentence(known, count))
         tell(self.middle.subject, f"{s.sheet.name}: what it holds, and how its prints begin")
-        words = act_words(
-            s,
-            f"Keep {count_of(count, 'value')}: survive power-off  F5"
-            if count
-            else "Copy the start text  F5",
-        )
+        work = self.work.surfaces
+        due = self.held.act_words if self.on_surfaces or work.unkept or work.lost else ""
+        keep = f"Keep {count_of(count, 'value')}: survive power-off  F5" if count else ""
+        first = (due or keep) if self.on_surfaces else (keep or due)
+        words = act_words(s, first or "Copy the start text  F5")
         if self.act.text() != words:
             self.act.setText(words)
         self.act.setEnabled(not s.busy)
         self._offer()
-        (self._fill_values, self._fill_text, self._fill_check, self._fill_summary)[
-            self.middle.pages.currentIndex()
-        ]()
+        (
+            self._fill_values,
+            self.held.refresh,
+            self._fill_text,
+            self._fill_check,
+            self._fill_summary,
+        )[self.middle.pages.currentIndex()]()
 
     def _sentence(self, known: bool, count: int) -> str:
         values = self.work.values
@@ -308,7 +330,7 @@ class HandoverStation(Station):
         clashes = values.conflicts()
         if clashes:
             return "Two places disagree about a value: the Gap station's Values settle it."
-        return "The printer keeps all that it was given."
+        return self.work.surfaces_words() or "The printer keeps all that it was given."
 
     def _offer(self) -> None:
         work = self.work
@@ -337,7 +359,7 @@ class HandoverStation(Station):
             (self.own, work.chosen.with_values),
         ):
             check.setChecked(on)
-        tell(self.evidence, "\n".join(cost_words(c) for c in work.costs()))
+        self.evidence.show_costs(work.costs(), p.compensation)
 
     def _fill_values(self) -> None:
         rows, values = self.work.rows(), self.work.values
