@@ -258,6 +258,11 @@ def stations(shoot):
     window.gap.trials.verdict("sits_on_top")
     shoot("gap-trials")
     window.visit("Handover")
+    window.handover.show_page(1)
+    spin(lambda: window.handover.held.act_words.startswith("Write"))
+    work(window.handover.held.act)
+    spin(lambda: bool(window.handover.work.surfaces.standings))
+    rest(0.5)
     shoot("handover")
     window.may_close = lambda: True
     window.close()

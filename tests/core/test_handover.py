@@ -53,7 +53,7 @@ def test_a_policy_is_read_back_as_it_was_meant_and_nothing_is_wrong_in_it(data, 
         for key, value in step.values.items():
             told = line.values[key]
             assert told == (pytest.approx(value, abs=0.06) if isinstance(value, float) else value)
-    found = findings(read.lines, sheet, {"trip_height": 1.8625}, True)
+    found = findings(read.lines, sheet, {"trip_height": 1.8625}, ["bed"])
     # A plate that is meant to stay cold is surveyed cold, and that is said.
     assert {f.kind for f in found} <= ({"probed cold"} if policy.plate_c == 0 else set())
     # A half-copied text is recognised, wherever it was cut or changed.
@@ -174,17 +174,33 @@ GOOD = (
 )  # fmt: skip
 def test_what_is_wrong_in_a_start_text(lines, kinds):
     lines = [replace(one, number=i) for i, one in enumerate(lines, start=1)]
-    found = findings(lines, SHEETS["Barley"], {"trip_height": 1.8}, True)
+    found = findings(lines, SHEETS["Barley"], {"trip_height": 1.8}, ["bed"])
     assert [f.kind for f in found] == kinds
     assert all(f.what.endswith(".") and f.remedy for f in found)
 
 
+def test_a_surface_is_recalled_once_it_is_there_and_at_the_heat_that_was_waited_for():
+    warm = (line(1, "heat_plate", c=60.0), line(2, "wait_for_heat"), line(3, "reference"))
+    survey = line(5, "survey", x0=10.0, y0=10.0, x1=200.0, y1=200.0, columns=4.0, rows=4.0)
+    early = (*warm, line(4, "recall", name="new"), survey, line(6, "store", name="new"))
+    kinds = [f.kind for f in findings(early, SHEETS["Barley"], {}, [])]
+    assert "recalled too early" in kinds and "not held" not in kinds
+    late = (*warm, survey, line(6, "store", name="new"), line(7, "recall", name="new"))
+    assert "recalled too early" not in [f.kind for f in findings(late, SHEETS["Barley"], {}, [])]
+    nothing = (*warm, line(4, "store", name="new"))
+    assert [f.kind for f in findings(nothing, SHEETS["Barley"], {}, [])] == ["stores nothing"]
+    again = (*warm, line(4, "heat_plate", c=90.0), survey)
+    assert [f.kind for f in findings(again, SHEETS["Barley"], {}, [])] == ["probed cold"]
+
+
 def test_what_only_some_printers_mind():
     hot = (line(1, "heat_nozzle", c=215.0), *GOOD[:4])
-    assert [f.kind for f in findings(hot, SHEETS["Millet"], {}, True)] == ["probed hot"]
-    assert findings(hot, SHEETS["Barley"], {}, True) == ()
-    (none,) = findings(GOOD, SHEETS["Barley"], {}, False)
-    assert none.kind == "nothing kept" and none.line == 4
+    assert [f.kind for f in findings(hot, SHEETS["Millet"], {}, ["bed"])] == ["probed hot"]
+    assert findings(hot, SHEETS["Barley"], {}, ["bed"]) == ()
+    (none,) = findings(GOOD, SHEETS["Barley"], {}, ["rye-sheet"])
+    assert none.kind == "not held" and none.line == 4 and "rye-sheet" in none.what
+    (none,) = findings(GOOD, SHEETS["Barley"], {}, [])
+    assert "It holds none." in none.what
     assert findings(GOOD, SHEETS["Barley"], {}, None) == ()
 
 

@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from sittings import PROVING
-from standins import Rpc, guard_on, looked_down, shipped_sheet, tallgrain
+from standins import Rpc, guard_on, looked_down, see, shipped_sheet, tallgrain
 from tallgrain.clock import now
 from tallgrain.core.held.proof import Tried, explain, proof_places, right_way
 from tallgrain.core.held.surface import (
@@ -22,13 +22,14 @@ from tallgrain.core.held.surface import (
     resampled,
 )
 from tallgrain.core.machine.outline import Rectangle
-from tallgrain.core.plan.grid import grid_plan
+from tallgrain.core.plan.grid import box_within, grid_plan
 from tallgrain.core.survey import Point, Survey
 from tallgrain.errors import GuardRefused, InputError, TallGrainError
 from tallgrain.formats.machine_toml import shipped_sheet_text
 from tallgrain.journal.records import SurfaceProven
 from tallgrain.link.connect import connected
-from tallgrain.procedures.events import BreakOff
+from tallgrain.procedures.by_itself import survey_by_itself
+from tallgrain.procedures.events import BreakOff, SurveyEnded
 from tallgrain.procedures.guarding import guarded
 from tallgrain.procedures.surfaces import (
     AtSurfaces,
@@ -244,10 +245,31 @@ def test_by_words(bed, tmp_path):
     assert told["surfaces"][0]["state"] == "kept, unproven" and not told["surfaces"][0]["in_use"]
     proof = run("--prove")["proof"]
     assert proof["verdict"] == "as written" and proof["places"] >= 8
+    taken = run("--as-survey")["survey"]
+    same = json.loads(
+        tallgrain("compare", "1", taken, "--json", check=0, env=env).stdout
+    )  # two instruments, one plate
+    assert same["verdict"] in ("same", "moved"), same
     assert run("--none", "--forget")["surfaces"] == []
     assert "takes no 40 x 2" in run("--write", "newest", "--count", "40x2", check=2)
     assert "can't fade" in run("--use", "--fade", "9,2", check=2)
     assert "no other surface" in run("--take-back", check=1)
+
+
+def test_what_the_printer_finds_by_itself_is_read_as_a_survey(bed):
+    made, at, _ = bed(count=3)
+    guard = at.guard
+    guard.lift(30.0)
+    see(made, guard)
+    box = box_within(guard.sheet)
+    ended = [e for e in survey_by_itself(guard, at.ledger, box, (4, 4), now)
+             if isinstance(e, SurveyEnded)]  # fmt: skip
+    own = at.ledger.survey(ended[0].ident)
+    true = np.array(made.heights(own.xy)["heights"])
+    off = own.heights - true
+    assert len(own.points) == 16 and np.abs(off - off.mean()).max() < 0.03
+    assert "own" in [h.name for h in guard.printer.surfaces().heads]
+    assert made.truth()["strikes"] == []
 
 
 # Without a printer: what was written is what is read, and touches tell mishaps apart

@@ -54,6 +54,9 @@ def surface(
     back: Annotated[
         bool, typer.Option("--take-back", help="The one that was written under this name before.")
     ] = False,
+    as_survey: Annotated[
+        bool, typer.Option("--as-survey", help="Store what it holds as a survey of its own.")
+    ] = False,
     clearance_mm: Clearance = None,
     fits_mm: Fits = None,
     finger: Finger = False,
@@ -89,6 +92,8 @@ def surface(
             held.keep_surfaces(at)
         if forget:
             held.forget_surface(at, name)
+        if as_survey:
+            told["survey"] = held.as_survey(at, name)
         if use or none:
             _use(at, "" if none else name, fades)
         if prove:

@@ -29,6 +29,8 @@ HEAT_S = 3600.0
 HALT_REPLY_S = 1.5
 # A printer gives the lease to another after 10 s of silence, also while it works for us.
 RENEW_S = 2.5
+# What it calls the surface that it found by itself.
+OWN = "own"
 
 
 # What this kind of printer stores: its names, what they mean, and the sign to ours. It stores how
@@ -80,7 +82,7 @@ class JsonRpcPrinter:
 
     def __init__(self, url: str, holder: str, remote: bool = False) -> None:
         self.url, self.language = url, ""
-        self.touches, self.surveys_alone, self.holds_surfaces = True, False, True
+        self.touches, self.surveys_alone, self.holds_surfaces = True, True, True
         self._address = parse_url(url, remote)
         self._holder = holder
         self._token = ""
@@ -202,10 +204,21 @@ class JsonRpcPrinter:
         return _place_of(self._call("motion.touch", TOUCH_S, floor=floor))
 
     def survey_by_itself(self, box: Rectangle, columns: int, rows: int) -> Floats:
-        """Not over this link: it touches place by place."""
-        raise PrinterRefused(
-            "this printer is touched place by place here.", "printer", reason="absent"
+        """A grid that it surveys by itself; it holds what it found as OWN."""
+        told = self._call(
+            "surfaces.survey",
+            HEAT_S,
+            name=OWN,
+            x0=box.x0,
+            y0=box.y0,
+            x1=box.x1,
+            y1=box.y1,
+            columns=columns,
+            rows=rows,
         )
+        found = self._surface_of(told, OWN)
+        x, y = np.meshgrid(found.xs, found.ys)
+        return np.column_stack([x.ravel(), y.ravel(), found.heights.ravel()])
 
     # Its surfaces: it stores what has to be filled, in micrometres, rear row first
 
@@ -240,8 +253,19 @@ class JsonRpcPrinter:
 
     def read_surface(self, name: str) -> HeldSurface:
         """One, in our sign."""
-        told = _table(self._call("surfaces.read", name=name))
-        where = f"surface '{name}'"
+        found = self._surface_of(self._call("surfaces.read", name=name), name)
+        head = self.surfaces().head(name)
+        if head is not None and found.heights.shape != (head.rows, head.columns):
+            raise InputError(
+                f"the printer lists '{name}' with {head.columns} x {head.rows} nodes and told "
+                f"{found.heights.shape[1]} x {found.heights.shape[0]}.",
+                f"surface '{name}'",
+                "Let it tell it once more.",
+            )
+        return found
+
+    def _surface_of(self, answer: Any, name: str) -> HeldSurface:
+        told, where = _table(answer), f"surface '{name}'"
         try:
             rows = [[math.nan if v is None else float(v) for v in row] for row in told["fill_um"]]
             x0, y0, x1, y1 = (float(v) for v in told["box"])
@@ -251,16 +275,7 @@ class JsonRpcPrinter:
             raise InputError(
                 "the printer told a surface that is no even table of figures.", where
             ) from None
-        found = held_surface(name, (x0, y0, x1, y1), -np.array(rows)[::-1] / 1000, where)
-        head = self.surfaces().head(name)
-        if head is not None and (len(rows[0]), len(rows)) != (head.columns, head.rows):
-            raise InputError(
-                f"the printer lists '{name}' with {head.columns} x {head.rows} nodes and told "
-                f"{len(rows[0])} x {len(rows)}.",
-                where,
-                "Let it tell it once more.",
-            )
-        return found
+        return held_surface(name, (x0, y0, x1, y1), -np.array(rows)[::-1] / 1000, where)
 
     def write_surface(self, surface: HeldSurface) -> None:
         """Store one."""

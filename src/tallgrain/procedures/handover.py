@@ -4,7 +4,7 @@ What was chosen is remembered in the journal; the window and the command line ch
 by the same book.
 """
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import asdict, dataclass, field, replace
 from datetime import datetime
 from typing import cast, get_args
@@ -81,11 +81,18 @@ class Checked:
     damage: str
 
 
-def checked(text: str, sheet: MachineSheet, dialect: Dialect, book: ValuesBook) -> Checked:
-    """Check a start text from anywhere against the printer and what was set here."""
+def checked(
+    text: str,
+    sheet: MachineSheet,
+    dialect: Dialect,
+    book: ValuesBook,
+    held: Collection[str] | None = None,
+) -> Checked:
+    """Check a start text from anywhere against the printer, what was set here, and the surfaces
+    that it holds (None: not known)."""
     read = read_start(dialect, text)
     ledger = {m: s.last.after for m, s in book.standings().items() if s.last is not None}
-    found = findings(read.lines, sheet, ledger)
+    found = findings(read.lines, sheet, ledger, held)
     return Checked(tuple(found), len(read.lines), read.unknown, read.damage)
 
 

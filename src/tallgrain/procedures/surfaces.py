@@ -16,14 +16,14 @@ from tallgrain.core.held.surface import Beyond, Costs, HeldSurface, costs, held_
 from tallgrain.core.machine.outline import Disc, Rectangle
 from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.core.survey import Survey
+from tallgrain.core.survey import Point, Survey
 from tallgrain.errors import GuardRefused, InputError, JobError, TallGrainError
 from tallgrain.journal.journal import Journal
 from tallgrain.journal.records import SURFACE_KEPT, WRITING, WRITTEN, SurfaceProven, SurfaceWritten
 from tallgrain.link.guard.guard import Guard
 from tallgrain.link.protocol import Held, Printer
 from tallgrain.procedures.events import BreakOff, Event, Phase
-from tallgrain.procedures.survey import make_safe
+from tallgrain.procedures.survey import conditions_of, make_safe
 from tallgrain.store.ledger import Ledger
 
 USUAL_NAME = "bed"
@@ -359,6 +359,28 @@ def _touched(
         yield Phase(f"Touching {words}: {number + 1} of {len(places)}")
         heights.append(guard.touch_at(x, y) - zero)
     return heights
+
+
+def as_survey(at: AtSurfaces, name: str, sheet: str | None = None) -> str:
+    """What the printer holds under a name, as a survey of its own: another instrument's look at the
+    same plate; its number. Heights are about the surface's own nought."""
+    held = at.guard.printer.read_surface(name)
+    x, y = np.meshgrid(held.xs, held.ys)
+    flat = zip(x.ravel(), y.ravel(), held.heights.ravel(), strict=True)
+    points = tuple(Point(float(a), float(b), round(float(h), 5)) for a, b, h in flat)
+    state = at.guard.printer.state()
+    rows, columns = held.heights.shape
+    return at.ledger.add_survey(
+        Survey(
+            at.guard.sheet.name,
+            "surface",
+            at.now(),
+            points,
+            conditions_of(state, None, sheet),
+            note=f"what the printer held as '{name}'",
+            shape=(columns, rows),
+        )
+    )
 
 
 def differs_from_bed(held: HeldSurface, survey: Survey, sheet: MachineSheet, told: Held) -> Costs:

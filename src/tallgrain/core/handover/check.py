@@ -1,6 +1,6 @@
 """What is wrong in the text that starts a print, told in operations and not in its words."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 
 from tallgrain.core.machine.sheet import MachineSheet
@@ -38,10 +38,10 @@ def findings(
     lines: Sequence[Line],
     sheet: MachineSheet,
     ledger: Mapping[str, float],
-    stored: bool | None = None,
+    held: Collection[str] | None = None,
 ) -> tuple[Finding, ...]:
     """Everything that is wrong in a start text. ledger: what Tall Grain knows to be right, by
-    meaning; stored: whether the printer has a survey to recall (None: not known)."""
+    meaning; held: names of the surfaces that the printer has to recall (None: not known)."""
     return (
         *_references(lines),
         *_lost(lines),
@@ -49,7 +49,8 @@ def findings(
         *_twice(lines),
         *_hot_probe(lines, sheet),
         *_values(lines, ledger),
-        *_nothing_kept(lines, stored),
+        *_not_there(lines, held),
+        *_stores_nothing(lines),
     )
 
 
@@ -121,12 +122,14 @@ def _lost(lines: Sequence[Line]) -> list[Finding]:
 
 
 def _cold(lines: Sequence[Line]) -> list[Finding]:
-    warm = False
-    asked = False
+    warm = asked = False
+    aim = 0.0
     for line in lines:
         c = line.values.get("c")
         if line.operation == "heat_plate" and isinstance(c, float):
-            asked = c > WARM_C
+            # Another heat has to be waited for anew.
+            warm, asked = warm and c == aim, c > WARM_C
+            aim = c
         elif line.operation == "wait_for_heat":
             warm = asked
         elif line.operation == "survey" and not warm:
@@ -204,15 +207,55 @@ def _values(lines: Sequence[Line], ledger: Mapping[str, float]) -> list[Finding]
     return found
 
 
-def _nothing_kept(lines: Sequence[Line], stored: bool | None) -> list[Finding]:
-    first = next((n for n in lines if n.operation == "recall"), None)
-    if first is None or stored is not False:
-        return []
-    return [
-        Finding(
-            first.number,
-            "nothing kept",
-            "a survey is recalled, but none is kept at the printer.",
-            "Survey and store one first.",
-        )
-    ]
+def _not_there(lines: Sequence[Line], held: Collection[str] | None) -> list[Finding]:
+    """Recalled before it is there, or never there."""
+    found: list[Finding] = []
+    stored: set[str] = set()
+    for line in lines:
+        name = str(line.values.get("name", ""))
+        if line.operation == "store":
+            stored.add(name)
+        if line.operation != "recall" or name in stored or (held is not None and name in held):
+            continue
+        storing = [n for n in lines if n.operation == "store" and n.values.get("name") == name]
+        later = next((n.number for n in storing if n.number > line.number), None)
+        if later is not None:
+            found.append(
+                Finding(
+                    line.number,
+                    "recalled too early",
+                    f"'{name}' is recalled here, and only stored in line {later}.",
+                    f"Move line {line.number} behind it.",
+                )
+            )
+        elif held is not None:
+            others = f"It holds {', '.join(sorted(held))}." if held else "It holds none."
+            found.append(
+                Finding(
+                    line.number,
+                    "not held",
+                    f"'{name}' is recalled, which the printer does not hold. {others}",
+                    "Write it at Handover, or survey and store one first.",
+                )
+            )
+    return found
+
+
+def _stores_nothing(lines: Sequence[Line]) -> list[Finding]:
+    """Stored where nothing was surveyed since the height was found."""
+    surveyed = False
+    for line in lines:
+        if line.operation == "survey":
+            surveyed = True
+        elif line.operation in LOSES:
+            surveyed = False
+        elif line.operation == "store" and not surveyed:
+            return [
+                Finding(
+                    line.number,
+                    "stores nothing",
+                    "a survey is stored here, but none was made since the height was found.",
+                    "Move this line behind the survey.",
+                )
+            ]
+    return []

@@ -134,7 +134,10 @@ def _compensating(policy: Policy, sheet: MachineSheet) -> list[Step]:
         "columns": columns,
         "rows": rows,
     }
-    where = "where it will print" if policy.compensation == "area" else "all of the plate"
+    where = "all of the plate"
+    if policy.compensation == "area":
+        known = policy.box is not None
+        where = "where it will print" if known else "all of the plate: no print was named"
     made = [Step("survey", figures, f"{where}, as it is now")]
     if policy.compensation == "whole":
         made.append(Step("store", {"name": policy.stored}, "for the prints until the next one"))

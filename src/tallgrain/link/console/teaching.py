@@ -17,6 +17,7 @@ from tallgrain.errors import GuardRefused, InputError, LinkError, TallGrainError
 from tallgrain.link.console.dialect import Dialect, parse_dialect
 from tallgrain.link.console.framing import Lines, wrapped
 from tallgrain.link.console.parts import (
+    AT_LEAST,
     DOWNWARD,
     NEEDED,
     OPERATIONS,
@@ -43,7 +44,7 @@ TRIES: dict[str, dict[str, float | str]] = {
 # Tried without a harm: nothing moves, or it goes up.
 HARMLESS = (
     "identify", "state", "values", "halt", "lift", "extend", "retract", "heat_nozzle",
-    "heat_plate", "rest", "leave_below", "wait_for_heat",
+    "heat_plate", "rest", "leave_below", "wait_for_heat", "surfaces",
 )  # fmt: skip
 
 
@@ -241,7 +242,8 @@ class Lesson:
         if operation not in OPERATIONS:
             raise InputError(f"there is no operation '{operation}'.", where, "Choose one.")
         asked = frozenset().union(*(fields(line) for line in send)) if send else frozenset()
-        if not send or asked != OPERATIONS[operation]:
+        least = AT_LEAST.get(operation, OPERATIONS[operation])
+        if not send or not least <= asked <= OPERATIONS[operation]:
             needs = ", ".join(f"{{{n}}}" for n in sorted(OPERATIONS[operation])) or "nothing more"
             raise InputError(
                 "this line does not say what it must, or asks for more.",

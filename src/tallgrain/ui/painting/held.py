@@ -1,4 +1,4 @@
-"""What the printer follows, and what that leaves of the bed as it was last surveyed: two plates."""
+"""What the printer holds, and what that leaves of the bed as it was last surveyed: two plates."""
 
 from dataclasses import dataclass
 
@@ -71,7 +71,7 @@ def paint_held(painter: QPainter, rect: QRectF, sheet: MachineSheet, seen: HeldP
     top = rect.top() + 30 + max((rect.height() - 74 - high) / 2, 0) * 0.4
     gap = (rect.width() - 2 * size) / 3
     pairs = (
-        (seen.held, "what the printer follows", seen.name or "it follows none"),
+        (seen.held, "what the printer holds", seen.name or "no surface"),
         (seen.left, "what is left of the bed", _left_words(seen)),
     )
     for i, (raster, head, below) in enumerate(pairs):

@@ -218,6 +218,19 @@ class SurfacesWork(QObject):
         """The one that was written before."""
         return self._play("taking it back", lambda at: held.take_back(at, name))
 
+    def take_over(self, name: str) -> bool:
+        """What it holds as a survey of its own, shown then."""
+        session = self._session
+        sheet = session.plate_sheet
+
+        def work(at: held.AtSurfaces) -> None:
+            held.as_survey(at, name, sheet)
+
+        started = self._play(f"reading {name}", work)
+        if started:
+            session.back.again()
+        return started
+
     def forget(self, name: str) -> bool:
         """Out of the printer."""
         return self._play(f"forgetting {name}", lambda at: held.forget_surface(at, name))

@@ -30,7 +30,7 @@ class HeldPage(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         self.picture = StationPicture(self._paint)
         self.picture.setMinimumHeight(110)
-        self.picture.setAccessibleName("What the printer follows, and what that leaves of the bed")
+        self.picture.setAccessibleName("What the printer holds, and what that leaves of the bed")
         column.addWidget(self.picture, 1)
         self.said = label(wrap=True)
         column.addWidget(self.said)
@@ -39,7 +39,9 @@ class HeldPage(QWidget):
         self.table.setWordWrap(False)
         header = self.table.horizontalHeader()
         assert header is not None
-        header.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
+        header.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+        for wide in (3, 5):
+            header.setSectionResizeMode(wide, QHeaderView.ResizeMode.Stretch)
         column.addWidget(self.table)
         grid = QGridLayout()
         self.write = button("&Write survey", tip="Written, read back, kept")
@@ -47,6 +49,7 @@ class HeldPage(QWidget):
         self.follow = button("&Follow")
         self.none = button("Follow n&one")
         self.back = button("Take &back", tip="The surface that was written under this name before")
+        self.survey = button("As a &survey", tip="What it holds, kept as a survey: compare it")
         self.give = button("&Give back", tip="What a reflash took is written again")
         self.drop = button("For&get")
         for made, act in (
@@ -56,12 +59,22 @@ class HeldPage(QWidget):
             (self.none, lambda: work.use("")),
             (self.back, lambda: work.take_back(self.chosen)),
             (self.give, work.give_back),
+            (self.survey, lambda: work.take_over(self.chosen)),
             (self.drop, lambda: work.forget(self.chosen)),
         ):
             made.clicked.connect(lambda _=False, a=act: a())
-        every = (self.write, self.prove, self.follow, self.none, self.back, self.drop, self.give)
+        every = (
+            self.write,
+            self.prove,
+            self.follow,
+            self.none,
+            self.back,
+            self.survey,
+            self.drop,
+            self.give,
+        )
         for i, made in enumerate(every):
-            grid.addWidget(made, i // 3, i % 3)
+            grid.addWidget(made, i // 4, i % 4)
         column.addLayout(grid)
         self.table.itemSelectionChanged.connect(self.refresh)
 
@@ -146,7 +159,7 @@ class HeldPage(QWidget):
         tell(self.said, self._sentence())
         there = one is not None and one.held is not None
         self.write.setEnabled(idle and work.able and work.proposed() is not None)
-        for made in (self.prove, self.follow, self.drop):
+        for made in (self.prove, self.follow, self.drop, self.survey):
             made.setEnabled(idle and there)
         self.prove.setVisible(s.sheet is not None and s.sheet.probe.there)
         self.back.setEnabled(idle and one is not None and one.written is not None)

@@ -13,6 +13,7 @@ from tallgrain import __version__
 from tallgrain.clock import now
 from tallgrain.core.handover.check import Finding
 from tallgrain.core.handover.policy import Cost, costs
+from tallgrain.core.plan.purge import purge_spot
 from tallgrain.errors import InputError, TallGrainError
 from tallgrain.link.connect import dialect_named, dialect_names
 from tallgrain.link.console.dialect import Dialect
@@ -131,7 +132,13 @@ class HandoverWork(QObject):
             raise InputError(
                 f"there is no dialect '{self.chosen.dialect}'.", "start", "Choose another one."
             )
-        chosen = replace(self.chosen, policy=replace(self.chosen.policy, stored=self.recalled))
+        # The print's own box, where a program was opened or a box drawn for the next survey.
+        box = self._session.chosen.where.box
+        policy = replace(self.chosen.policy, stored=self.recalled, box=box)
+        if box is not None and self.chosen.policy.compensation == "area":
+            spot = purge_spot(sheet, [box]).box
+            policy = replace(policy, purge=None if spot is None else (*spot[:2], spot[2] - spot[0]))
+        chosen = replace(self.chosen, policy=policy)
         return start_text(chosen, sheet, dialect, self.values.ours("trip_height"))
 
     def costs(self) -> tuple[Cost, ...]:
@@ -151,7 +158,8 @@ class HandoverWork(QObject):
             grows = season.drift.slow.rate if season.drift.slow is not None else None
             age = (now() - season.drift.times[-1]).total_seconds() / 86400
         every, a_day = self.chosen.every, self._drift.prints_per_day or 1.0
-        made = costs(sheet, every, None, bump, grows, age, scatter, a_day)
+        box = self._session.chosen.where.box
+        made = costs(sheet, every, box, bump, grows, age, scatter, a_day)
         return tuple(self._held_cost(c) if c.compensation == "recall" else c for c in made)
 
     def _held_cost(self, cost: Cost) -> Cost:
@@ -178,7 +186,10 @@ class HandoverWork(QObject):
         sheet, dialect = self._session.sheet, self.dialect
         if sheet is None or dialect is None:
             return (), "Choose a printer and a dialect first."
-        seen = checked(text, sheet, dialect, self.values.book)
+        work, held = self.surfaces, None
+        if work.able and work.read.told is not None:
+            held = [s.name for s in work.standings if s.held is not None]
+        seen = checked(text, sheet, dialect, self.values.book, held)
         told = f"{count_of(seen.understood, 'line')} understood as {dialect.name}"
         if seen.unknown:
             told += f", {seen.unknown} not: nothing is said of those"
