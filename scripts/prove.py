@@ -14,6 +14,7 @@ from prove_consoles import consoles_text
 from prove_delta import delta_text
 from prove_drift import drift_text
 from prove_hands import hands_text
+from prove_held import held_text
 from prove_levelling import levelling_text
 from prove_promises import promises_text
 from prove_sittings import sittings_text
@@ -291,7 +292,9 @@ def main() -> None:
         + skew_text(seeds)
         + delta_text(seeds)
         + drift_text(range(min(len(seeds), 200)))
-        + "\n".join([*promises_text(), *consoles_text(), *hands_text(), *sittings_text()])
+        + "\n".join(
+            [*promises_text(), *consoles_text(), *hands_text(), *held_text(), *sittings_text()]
+        )
         + "\n"
     )
     path = Path(__file__).parent.parent / "docs" / "evidence.md"
