@@ -156,6 +156,16 @@ def unprobed(folder, up=False):
     return path, parse_sheet(path.read_text(), path.name)
 
 
+def described(folder, trip=2.1, offset=(-30.0, 12.0)):
+    """A printer with a pin as a builder describes it, all of the probe assumed, and the file of the
+    printer as it truly is."""
+    document = with_screws(with_probe(basics_document(Basics("Teasel")), "contact_pin"), "four")
+    true = {**document["probe"], "trip_height": trip, "offset": list(offset)}
+    path = folder / "true.toml"
+    path.write_text(tomlkit.dumps({**document, "probe": true}))
+    return path, parse_sheet(tomlkit.dumps(document), "described")
+
+
 def feels_at(made):
     """Whoever feels with a gauge at a stand-in, when asked to."""
     return lambda asked: made.hands("hands.gauge", thickness_mm=asked.gauge)["feel"]

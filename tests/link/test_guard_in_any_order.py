@@ -13,7 +13,7 @@ from hypothesis import HealthCheck, Phase, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule
 
-from standins import Standin, feels_at, looked_down, see, unprobed
+from standins import Standin, described, feels_at, looked_down, see, unprobed
 from tallgrain.core.machine.reach import Reach
 from tallgrain.errors import TallGrainError
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
@@ -29,7 +29,7 @@ AILS = (
     "trips-in-air:1:3",
     "never-trips:2",
 )
-NAMES = ("Barley", "Rye", "Millet", "none", "none_up")
+NAMES = ("Barley", "Rye", "Millet", "none", "none_up", "described")
 VALUES = ("trip_height", "offset_x", "offset_y")
 
 
@@ -52,6 +52,8 @@ class AtTheGuard(RuleBasedStateMachine):
                 # One that is not cold was referenced by its builder, so its switch is not too low.
                 options += ["--switch-mm", str(switch if cold else max(switch, 0.2))]
             name = path
+        elif name == "described":
+            name, self.sheet = described(Path(self.folder))
         else:
             self.sheet = parse_sheet(shipped_sheet_text(name), name)
         self.made = Standin("--machine", str(name), *options)

@@ -18,6 +18,8 @@ EYE_RESERVE_MM = 0.5
 GAUGE_RESERVE_MM = 0.03
 # More room than the probe's trip leaves, by this much, can't be meant.
 ROOM_AGREES_MM = 1.0
+# How much higher than assumed a probe may trip that nobody measured yet.
+GUESSED_TRIP_MM = 4.0
 MOST_STEP_MM = 2.0
 # While it prints: at most so much at once, and so much nearer to the plate in all, until it is
 # taken into the trip height.
@@ -113,12 +115,17 @@ class HandMoves:
         reserve = GAUGE_RESERVE_MM if by_gauge else EYE_RESERVE_MM
         here = self._printer.state().position
         expected = here.z - self._floors.expected(here.x, here.y)[0] + self._trips_above
-        if not 0 < mm <= expected + ROOM_AGREES_MM:
+        guessed = "probe.trip_height" in self._sheet.assumed
+        more = GUESSED_TRIP_MM if guessed else 0.0
+        if not 0 < mm <= expected + ROOM_AGREES_MM + more:
             raise GuardRefused(
                 f"a room of {mm:g} mm can't be meant: by the probe it is about {expected:.1f} mm.",
                 "room",
                 "Look again, or reference again if the plate or the nozzle was changed.",
             )
+        if guessed and not by_gauge and mm > expected:
+            # Nothing but an eye says so: half of it, then another look.
+            reserve = max(reserve, mm / 2)
         self._floors.room = (here.x, here.y, here.z - mm + reserve)
         if not self._sheet.probe.there:
             self._floors.note(Place(here.x, here.y, here.z - mm + reserve), met=False)
