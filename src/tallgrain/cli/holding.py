@@ -175,7 +175,7 @@ def _survey(at: Any, named: str) -> Any:
 
 def _proof(tried: Any) -> dict[str, Any]:
     e = tried.explained
-    best = e.ranked[0] if e.verdict not in ("as written", "unknown") else None
+    best = e.named
     return {
         "verdict": e.verdict,
         "left_mm": round(e.left_mm, 4),

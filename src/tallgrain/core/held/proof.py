@@ -84,6 +84,11 @@ class Explained:
     better_by: float
     left_mm: float
 
+    @property
+    def named(self) -> Mishap | None:
+        """The mishap that it is; None where it is right, or unknown."""
+        return next((m for m in self.ranked if m.name == self.verdict), None)
+
 
 def proof_places(
     held: HeldSurface, allowed: Callable[[Floats], np.ndarray], count: int = 14

@@ -5,7 +5,7 @@ from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QGridLayout, QHeaderView, QTableWidgetItem, QVBoxLayout, QWidget
 
 from tallgrain.core.held.standing import SurfaceStanding
-from tallgrain.procedures.surfaces import MATTERS_MM, mended
+from tallgrain.procedures.surfaces import MATTERS_MM, SurfaceTried, mended
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.held import HeldPicture, held_picture, paint_held
 from tallgrain.ui.session.session import Session
@@ -216,17 +216,8 @@ class HeldPage(QWidget):
             )
         if work.read.trouble:
             return f"Its surfaces could not be read: {work.read.trouble}"
-        tried = work.tried
-        if tried is not None and tried.explained.verdict not in ("as written",):
-            found = tried.explained
-            if found.verdict == "unknown":
-                left = f"{mm(found.left_mm, 2)} mm is left with {tried.surface.name} in use"
-                return f"{left}, and nothing known explains it. Nothing follows it now."
-            best = found.ranked[0]
-            return (
-                f"{tried.surface.name}: {best.sentence}. {best.remedy} It explains the touches "
-                f"better than the next by {found.better_by:.0f}; nothing follows it now."
-            )
+        if work.tried is not None and work.tried.explained.verdict != "as written":
+            return _tried_words(work.tried)
         made = work.proposed()
         if made is None:
             return "Survey the bed: then its surface can be written here."
@@ -235,3 +226,17 @@ class HeldPage(QWidget):
         survey = work.survey
         ident = survey.ident if survey is not None else ""
         return f"Survey {ident} on {nodes} nodes, as {work.name}: that costs {cost}."
+
+
+def _tried_words(tried: SurfaceTried) -> str:
+    found, name = tried.explained, tried.surface.name
+    mishap = found.named
+    if mishap is None:
+        left = f"{mm(found.left_mm, 2)} mm is left with {name} in use"
+        return f"{left}, and nothing known explains it. Nothing follows it now."
+    if mishap.name == "stale":
+        return f"{name} is followed as it was written, but {mishap.sentence}. {mishap.remedy}"
+    return (
+        f"{name}: {mishap.sentence}. {mishap.remedy} It explains the touches better than the next "
+        f"by {found.better_by:.0f}; nothing follows it now."
+    )
