@@ -11,11 +11,15 @@ import pytest
 
 from standins import Standin, shipped_sheet
 from tallgrain.clock import now
+from tallgrain.core.held.surface import HeldSurface
 from tallgrain.core.plan.grid import grid_plan
-from tallgrain.errors import TallGrainError
+from tallgrain.core.survey import Survey
+from tallgrain.errors import InputError, TallGrainError
+from tallgrain.journal.records import SurfaceWritten
 from tallgrain.link.connect import connected
 from tallgrain.link.guard.guard import Guard
 from tallgrain.procedures.events import BreakOff
+from tallgrain.procedures.surfaces import AtSurfaces, surfaces_now, use_surface, write_surface
 from tallgrain.procedures.survey import survey
 from tallgrain.store.ledger import Ledger
 
@@ -181,3 +185,63 @@ def test_strikes_are_seen_through_it():
     printer.close()
     bent.close()
     made.stop()
+
+
+def told_otherwise(change):
+    def bend(method, params, told):
+        if method == "surfaces.read":
+            change(told)
+
+    return bend
+
+
+def with_hole(told):
+    told["fill_um"][1][1] = None
+
+
+def of_a_kilometre(told):
+    told["fill_um"][0][0] = 1e9
+
+
+def uneven(told):
+    told["fill_um"][0].pop()
+
+
+def a_row_less(told):
+    told["fill_um"].pop()
+
+
+def nowhere(told):
+    told["box"] = [0, 0, 0, 0]
+
+
+@pytest.mark.parametrize(
+    ("change", "said"),
+    [
+        (with_hole, "1 holes"), (of_a_kilometre, "no bed has that"), (uneven, "no even table"),
+        (a_row_less, "lists 'bed' with"), (nowhere, "over no area"),
+        (lambda told: told.update(fill_um="rows"), "no even table"),
+        (lambda told: told.pop("box"), "no even table"),
+    ],
+)  # fmt: skip
+def test_a_surface_that_can_not_be_is_told_and_nothing_is_stored(standin, tmp_path, change, said):
+    """Holes, other counts than its head says, nan, a kilometre: a sentence, and nothing follows."""
+    made = standin("--machine", "Barley", link="json")
+    bent = Bent(made, told_otherwise(change))
+    link = connected(bent.url, "A test")
+    nodes = np.array([10.0, 90, 170])
+    surface = HeldSurface("bed", nodes, nodes, np.zeros((3, 3)))
+    with Ledger.open(tmp_path) as ledger:
+        guard = Guard(link, shipped_sheet("Barley"))
+        at = AtSurfaces(guard, ledger, now)
+        found = Survey("Barley", "surface", now(), (), ident="1")
+        with pytest.raises(InputError, match=said):
+            write_surface(at, surface, found)
+        assert at.journal.read(SurfaceWritten)[-1].outcome == "being written"  # and so it is told
+        standing = surfaces_now(link, at.journal)[1][0]
+        assert standing.state == "half written" and said in standing.trouble
+        with pytest.raises(InputError, match=said):
+            use_surface(at, "bed")
+    assert made.truth()["compensation"]["source"] == "none"
+    link.close()
+    bent.close()
