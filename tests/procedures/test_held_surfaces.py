@@ -36,6 +36,7 @@ from tallgrain.procedures.surfaces import (
     SurfaceTried,
     give_back,
     keep_surfaces,
+    last_written,
     proposed,
     prove_surface,
     surfaces_now,
@@ -60,12 +61,13 @@ def bed(standin, tmp_path):
     """A stand-in that was surveyed, and where its surfaces are handled."""
     opened = []
 
-    def make(name="Barley", *options, count=9, lean=0.0):
+    def make(name="Barley", *options, count=9, lean=0.0, spoken="json"):
         made = standin("--machine", name, "--seed", "3", *options, link="json")
         ledger = Ledger.open(tmp_path / "home")
         ledger.put_machine(name, shipped_sheet_text(name), now())
-        link = connected(made.json, "A test")
+        link = connected(made.json if spoken == "json" else made.url, "A test")
         guard = guarded(link, shipped_sheet(name), ledger, now)
+        guard.trust.proven = True  # whether a console is so is another test's subject
         opened.extend([ledger, link])
         if not guard.trusted:
             looked_down(made, guard)
@@ -132,6 +134,61 @@ def test_a_write_that_breaks_is_told_by_the_next_link(bed):
     at.guard.printer.reconnect()
     assert standing_of(at).state == "half written"
     assert give_back(at) == ["bed"] and standing_of(at).state.startswith("kept")
+
+
+@pytest.mark.parametrize("spoken", ["json", "hazel", "medlar"])
+def test_whatever_breaks_a_write_or_a_keep_the_next_link_tells_how_it_stands(
+    bed, monkeypatch, spoken
+):
+    """At any line of it; judged by what a second reader finds in the printer."""
+    console = () if spoken == "json" else ("--console", spoken)
+    made, at, found = bed("Barley", *console, count=3, spoken=spoken)
+    link, rng, states = at.guard.printer, np.random.default_rng(5), set()
+    way = "_call" if spoken == "json" else "_move"
+    asks = getattr(link, way)
+    for turn in range(60 if PROVING else 8):
+        fault = ("closed:0", "garbage:0", "restart:0", "silent:0:1.5")[turn % 4]
+        due = int(rng.integers(1, 6 if spoken == "json" else 14))
+        name, count = f"bed-{turn % 2}", (int(rng.integers(2, 6)), int(rng.integers(2, 6)))
+        surface = proposed(at.guard.sheet, found, link.surfaces(), name, count).surface
+        surface = HeldSurface(name, surface.xs, surface.ys, surface.heights + 0.01 * (turn + 1))
+        sent = iter(range(1, 10_000))
+
+        def asked(*args, due=due, fault=fault, sent=sent, **named):
+            if next(sent) == due:
+                made.hands("hands.fault", fault=fault)
+            return asks(*args, **named)
+
+        monkeypatch.setattr(link, way, asked)
+        with suppress(TallGrainError):
+            write_surface(at, surface, found)
+            keep_surfaces(at)
+        monkeypatch.setattr(link, way, asks)
+        made.hands("hands.mend")
+        with suppress(TallGrainError):
+            link.reconnect()
+        state = standing_of(at, name).state
+        surface = last_written(at.journal)[name].surface  # an older one where nothing was begun
+        other = Rpc(made.json)
+        heads = {h["name"]: h for h in other("surfaces.list")["held"]}
+        equal = False
+        if name in heads:
+            fill = np.array(other("surfaces.read", name=name)["fill_um"])[::-1]
+            same = fill.shape == surface.heights.shape
+            equal = same and np.allclose(fill, -1000 * surface.heights, atol=1.01)
+        other.close()
+        if state.startswith("kept"):
+            assert equal and heads[name]["kept"], (turn, fault, due)
+        elif state == "live, not kept":
+            assert equal and not heads[name]["kept"], (turn, fault, due)
+        else:
+            assert state in ("half written", "lost", "changed at the printer")
+            assert not equal, (turn, fault, due, state)
+        states.add(state)
+    assert "half written" in states, states
+    give_back(at)
+    assert standing_of(at, "bed-1").state.startswith("kept")
+    assert made.truth()["strikes"] == []
 
 
 @pytest.mark.parametrize("habit", HABITS)
