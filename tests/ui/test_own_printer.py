@@ -4,6 +4,7 @@ import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QInputDialog
+from serial.tools.list_ports_common import ListPortInfo
 
 from at_the_window import idle, press
 from standins import see
@@ -154,6 +155,23 @@ def test_heights_that_a_printer_gave_need_no_more_than_a_plate(empty, qtbot):
 def test_what_is_assumed_has_words():
     known = assumed_words(["travel", "probe.offset", "unheard.of"])
     assert known[0].startswith("travel") and known[2] == "unheard.of"
+
+
+def test_devices_are_offered_with_what_they_say_they_are(empty, qtbot, monkeypatch):
+    window, offered, linked = empty, [], []
+    ports = [ListPortInfo("/dev/ttyHH0"), ListPortInfo("/dev/ttyHH1")]
+    ports[1].description = "Hollin Hay bench board"
+    monkeypatch.setattr("serial.tools.list_ports.comports", lambda: ports)
+    monkeypatch.setattr(window.session.linking, "link_to", linked.append)
+
+    def chosen(_, title, words, items, *rest):
+        offered.extend(items)
+        return items[0], True
+
+    monkeypatch.setattr(QInputDialog, "getItem", chosen)
+    window.asking.link()
+    assert "Hollin Hay bench board" in offered[0] and "serial device" in offered[1]
+    assert linked[0].startswith("serial:/dev/ttyHH1?dialect=") and "bench" not in linked[0]
 
 
 def test_a_link_by_hand_at_the_window(empty, standin, qtbot, monkeypatch):

@@ -21,6 +21,8 @@ if TYPE_CHECKING:
 
 # Hotter than this, skin burns at a touch (ISO 13732-1, bare metal).
 HOT_C = 50.0
+# Between a found device's address and what it says it is.
+SAYS = "   ·   "
 
 
 class Asking:
@@ -85,9 +87,10 @@ class Asking:
         """Ask where the printer is."""
         session = self._window.session
         known = [session.url] if session.url else []
-        # Serial devices by their path, each to be spoken to by the dialect that comes first.
+        # Serial devices with what they say they are, each to be spoken to by the dialect that
+        # comes first.
         names = dialect_names()
-        known += [f"serial:{d.path}?dialect={names[0]}" for d in devices()]
+        known += [f"serial:{d.path}?dialect={names[0]}{SAYS}{d.name}" for d in devices()]
         known += [URL, *(f"{URL}?dialect={name}" for name in names)]
         url, ok = QInputDialog.getItem(
             self._window,
@@ -99,10 +102,11 @@ class Asking:
             0,
             True,
         )
-        if ok and url.strip():
-            if is_by_hand(url.strip()):
+        url = url.partition(SAYS)[0].strip()
+        if ok and url:
+            if is_by_hand(url):
                 self._by_hand()
-            session.linking.link_to(url.strip())
+            session.linking.link_to(url)
 
     def _by_hand(self) -> None:
         """Whoever is here is asked from now on."""
