@@ -94,17 +94,19 @@ def next_feel(
     gauges: Sequence[float] = GAUGES_MM,
 ) -> NextFeel | None:
     """The next question; None where enough is known. The nozzle stays clear_mm above the highest
-    that the plate can be, so that a thick gauge asks where a thin one would come too near."""
+    that the plate can be though any one answer were a slip, so that a thick gauge asks where a thin
+    one would come too near."""
     found = _solved(touches, z_step)
     if len(touches) >= MOST:
         return None
     grid, weight = _believed(touches, expected)
     mean = float(grid @ weight)
     left = float(np.sqrt(weight @ (grid - mean) ** 2))
-    if len(touches) >= FEWEST and found.t is not None and left <= LEFT_MM:
+    said = sorted(t.z - t.gauge for t in touches if t.feel != "stuck")
+    if len(touches) >= FEWEST and len(said) > 1 and found.t is not None and left <= LEFT_MM:
         return None
     wanted = float(np.interp(0.5, np.cumsum(weight), grid))
-    high = min([expected.high, *(t.z - t.gauge for t in touches if t.feel != "stuck")])
+    high = min([expected.high, *said[1:2]])
     thick = [g for g in sorted(gauges) if wanted + g >= high + clear_mm]
     best = [g for g in thick if g >= FELT_BEST_MM] or thick
     gauge = best[0] if best else max(gauges)

@@ -69,6 +69,8 @@ class ByGauge:
         self.ask: Callable[[FeelAsked], Answer] | None = None
         # The standard uncertainty of the height that was felt last (mm).
         self.u: float | None = None
+        # Below which z the plate is at this place, by each answer that was not "stuck".
+        self._said: list[float] = []
         self._heights: list[tuple[float, float, float]] = []
         self._heights_in: Frame | None = None
 
@@ -199,6 +201,7 @@ class ByGauge:
         expected, step = self._expected(x, y), self._sheet.travel.z_step
         touches: list[GaugeTouch] = []
         refused = ""
+        self._said = []
         while (question := next_feel(touches, expected, FEEL_CLEAR_MM, step)) is not None:
             z = self.to(question.z).z
             asked = FeelAsked(x, y, z, question.gauge, len(touches) + 1, refused)
@@ -208,7 +211,7 @@ class ByGauge:
             if answer == "back":
                 refused = ""
                 if touches and touches.pop().feel != "stuck":
-                    self._floors.take_back()
+                    self._take_back()
                 continue
             try:
                 self.felt(question.gauge, answer)
@@ -218,6 +221,8 @@ class ByGauge:
             refused = ""
             touches.append(GaugeTouch(z, answer, question.gauge))
         height, self.u = felt_height(touches, expected, step)
+        if len(self._said) > 1:
+            self._floors.note(Place(x, y, max(height, sorted(self._said)[1])))
         return height
 
     def _expected(self, x: float, y: float) -> Expected:
@@ -261,8 +266,9 @@ class ByGauge:
         return Place(here.x, here.y, self._trust.z)
 
     def felt(self, gauge: float, feel: FeelWord) -> None:
-        """What a gauge (mm) did where the nozzle stands. Raises GuardRefused where the places felt
-        before say that it can't be."""
+        """What a gauge (mm) did where the nozzle stands. Nearer goes only what two answers of this
+        place allow: one alone may be a slip. Raises GuardRefused where the places felt before say
+        that it can't be."""
         here = self._trust.look().position
         z = here.z - gauge
         low, high = self._floors.expected(here.x, here.y)
@@ -282,7 +288,15 @@ class ByGauge:
                     "Feel again; if it is so, look and reference again.",
                 )
             return
-        self._floors.note(Place(here.x, here.y, z), met=feel == "grips")
+        self._said.append(z)
+        if len(self._said) > 1:
+            self._floors.note(Place(here.x, here.y, sorted(self._said)[1]), met=False)
+
+    def _take_back(self) -> None:
+        """The newest answer that allowed something was a slip."""
+        if len(self._said) > 1:
+            self._floors.take_back()
+        self._said.pop()
 
     def leave(self) -> None:
         """Up again, when a place is done."""
