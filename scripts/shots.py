@@ -33,7 +33,7 @@ def spin(condition, seconds=120.0):
     timer.start()
     loop.exec()
     if not condition():
-        sys.exit("a screenshot's moment did not come")
+        raise TimeoutError("a screenshot's moment did not come")
 
 
 def rest(seconds):

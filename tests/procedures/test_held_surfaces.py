@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from sittings import PROVING
 from standins import Rpc, guard_on, looked_down, see, shipped_sheet, tallgrain
+from taught import as_toml, taught
 from tallgrain.clock import now
 from tallgrain.core.held.proof import Tried, explain, proof_places, right_way
 from tallgrain.core.held.surface import (
@@ -136,7 +137,7 @@ def test_a_write_that_breaks_is_told_by_the_next_link(bed):
     assert give_back(at) == ["bed"] and standing_of(at).state.startswith("kept")
 
 
-@pytest.mark.parametrize("spoken", ["json", "hazel", "medlar"])
+@pytest.mark.parametrize("spoken", ["json", "hazel", "medlar", "sorrel"])
 def test_whatever_breaks_a_write_or_a_keep_the_next_link_tells_how_it_stands(
     bed, monkeypatch, spoken
 ):
@@ -189,6 +190,15 @@ def test_whatever_breaks_a_write_or_a_keep_the_next_link_tells_how_it_stands(
     give_back(at)
     assert standing_of(at, "bed-1").state.startswith("kept")
     assert made.truth()["strikes"] == []
+
+
+def test_a_printer_that_keeps_nothing_is_told(bed, monkeypatch):
+    _, at, found = bed(count=3)
+    written(at, found)
+    monkeypatch.setattr(at.guard.printer, "keep_surfaces", lambda: None)
+    with pytest.raises(TallGrainError, match="bed would still be lost at power-off"):
+        keep_surfaces(at)
+    assert standing_of(at).state == "live, not kept"
 
 
 @pytest.mark.parametrize("habit", HABITS)
@@ -251,13 +261,16 @@ def test_what_can_not_be_a_surface_is_told_and_not_stored(bed):
     assert surfaces_now(link, at.journal)[1][0].state == "live, not kept"
 
 
-@pytest.mark.parametrize("spoken", ["json", "hazel", "medlar"])
+@pytest.mark.parametrize("spoken", ["json", "hazel", "medlar", "sorrel", "sorrel --trait cells"])
 def test_what_is_written_is_what_is_read(standin, tmp_path, spoken):
     """Random grids in each language: equal to the printer's own digits, and followed as meant."""
-    console = () if spoken == "json" else ("--console", spoken)
+    console = () if spoken == "json" else ("--console", *spoken.split())
     made = standin("--machine", "Rye", "--seed", "3", *console, link="json")
     rng = np.random.default_rng(7)
-    with closing(connected(made.url, "A test")) as link:
+    path = tmp_path / "cells.toml"
+    path.write_text(as_toml(taught("cells")))
+    by = f"{made.url.partition('?')[0]}?dialect={path}" if "--trait" in spoken else made.url
+    with closing(connected(by, "A test")) as link:
         guard = guard_on(link, shipped_sheet("Rye"))
         if not guard.trusted:
             looked_down(made, guard)

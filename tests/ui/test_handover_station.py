@@ -1,5 +1,6 @@
 """The Handover station at the real window: keep, prove, write and check what starts a print."""
 
+import numpy as np
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
@@ -7,6 +8,7 @@ from PyQt6.QtWidgets import QApplication
 
 from at_the_window import brought_down, idle, press
 from standins import see
+from tallgrain.core.held.surface import SurveyedPlate
 from tallgrain.link.connect import dialect_named
 from tallgrain.link.console.starts import read_start
 from tallgrain.ui.stations.handover.station import SURFACES, TEXT
@@ -164,6 +166,27 @@ def test_reflash_day_and_the_card(handover, qtbot, tmp_path):
     assert "kept: Probe, left to right" in station.sum.toPlainText()
 
 
+def printed_thick(made, window, qtbot, z=0.3):
+    """Three places far apart (3, 2) and how thick patches came out there (3,) mm, by the width of
+    their lines."""
+    xy = window.handover.work.surfaces.survey.xy
+    low, high = xy.min(axis=0) + 8, xy.max(axis=0) - (28, 8)
+    pushed, area = 2.0, 2.0 * np.pi * 1.75**2 / 4 / 20
+    program = ["G21 G90", "G0 Z5"]
+    for x, y in (low, (low + high) / 2, high):
+        for k in range(4):
+            program += [f"G0 X{x:.2f} Y{y + k:.2f}", f"G0 Z{z}", "G91",
+                        f"G1 X20 E{pushed} F1200", "G90", "G0 Z5"]  # fmt: skip
+    told = made.hands("hands.print", program="\n".join(program), nozzle_c=0.0, plate_c=0.0)
+    assert "moves" in told, told
+    qtbot.waitUntil(lambda: not made.hands("hands.patch", brief=True)["printing"], timeout=30_000)
+    places = made.hands("hands.patch")["places"]
+    made.hands("hands.take_off")
+    assert len(places) == 3
+    thick = [float(np.mean([area / line[4] for line in p["lines"]])) for p in places]
+    return np.array([(p["x"], p["y"]) for p in places]), np.array(thick)
+
+
 def test_a_surface_from_survey_to_a_print_and_back_after_a_reflash(handover, qtbot):
     """Written, kept, seen again after power-off, proven by touches, followed; lost by a reflash and
     given back; each by the page's one key."""
@@ -200,10 +223,16 @@ def test_a_surface_from_survey_to_a_print_and_back_after_a_reflash(handover, qtb
     idle(window, qtbot)
     assert work.tried.explained.verdict in ("as written", "stale"), work.tried.explained
     assert kernel().headline == "all kept" and work.off_the_bed(work.mine).worst < 0.03
+    _, plain = printed_thick(made, window, qtbot)
     station.held.follow.click()
     idle(window, qtbot)
     qtbot.waitUntil(lambda: work.read.told.using == work.mine.name, timeout=10_000)
     assert ", in use" in station.held.table.item(0, 0).text()
+    # What it is for: the nozzle rises and falls with it while it prints.
+    xy, followed = printed_thick(made, window, qtbot)
+    surveyed = SurveyedPlate(work.survey).at(np.vstack([xy, s.sheet.plate.datum_point]))
+    assert followed - plain == pytest.approx(surveyed[:3] - surveyed[3], abs=0.03)
+    assert np.ptp(surveyed) > 0.05
     made.hands("hands.reflash")
     qtbot.waitUntil(lambda: s.link.value == "lost", timeout=10_000)
     press(window, Qt.Key.Key_F5)

@@ -197,10 +197,18 @@ def keep_surfaces(at: AtSurfaces) -> None:
     printer.keep_surfaces()
     told, _ = surfaces_now(printer, journal)
     boot = printer.identity.boot
-    for name, last in last_written(journal).items():
-        head = told.head(name)
-        if head is not None and head.kept is not False and last.outcome == WRITTEN:
+    mine = {n: w for n, w in last_written(journal).items() if told.head(n) is not None}
+    lost = [name for name in mine if told.head(name).kept is False]
+    for name, last in mine.items():
+        if name not in lost and last.outcome == WRITTEN:
             _enter(journal, last, SURFACE_KEPT, boot=boot)
+    if lost:
+        raise JobError(
+            f"it was asked to keep its surfaces and tells that {', '.join(lost)} would still be "
+            "lost at power-off.",
+            printer.identity.name,
+            "Look at how its console keeps them, and teach that line.",
+        )
 
 
 def use_surface(

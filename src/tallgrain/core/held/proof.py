@@ -91,7 +91,7 @@ class Explained:
 
 
 def proof_places(
-    held: HeldSurface, allowed: Callable[[Floats], np.ndarray], count: int = 14
+    held: HeldSurface, allowed: Callable[[Floats], np.ndarray], count: int = 18
 ) -> Floats:
     """Places (n, 2) between the nodes where mishaps would tell most apart, well spread; allowed
     says which of (m, 2) can be touched (m,)."""

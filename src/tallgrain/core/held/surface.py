@@ -25,12 +25,12 @@ LONGEST_NAME = 24
 
 @dataclass(frozen=True)
 class Takes:
-    """What grids a printer takes: columns and rows at most, the step (mm) that it rounds to, and
-    how it goes from node to node."""
+    """What grids a printer takes: columns and rows at most, the step (mm) that it rounds to (a
+    micrometre where it tells none), and how it goes from node to node."""
 
     columns: int = 15
     rows: int = 15
-    step_mm: float = 1e-4
+    step_mm: float = 1e-3
     method: Method = "bilinear"
 
 

@@ -373,6 +373,9 @@ class Sorrel(Language):
         self.surfaces.end(self.draft)
         self.draft = None
 
+    def _do_keep_beds(self, rest: list[str], say: Say) -> None:
+        self.surfaces.keep()
+
     def _do_by(self, rest: list[str], say: Say) -> None:
         self.surfaces.use("" if rest[0] == "-" else rest[0])
 

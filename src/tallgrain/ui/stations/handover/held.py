@@ -225,7 +225,13 @@ class HeldPage(QWidget):
         cost = f"{mm(made.costs.worst, 3)} mm of first layer at the worst place"
         survey = work.survey
         ident = survey.ident if survey is not None else ""
-        return f"Survey {ident} on {nodes} nodes, as {work.name}: that costs {cost}."
+        proven = "" if work.tried is None else f"{_proven_words(work.tried)} "
+        return f"{proven}Survey {ident} on {nodes} nodes, as {work.name}: that costs {cost}."
+
+
+def _proven_words(tried: SurfaceTried) -> str:
+    found, name = tried.explained, tried.surface.name
+    return f"Proven: {name} is followed as it was written, {mm(found.left_mm, 2)} mm left."
 
 
 def _tried_words(tried: SurfaceTried) -> str:
