@@ -46,7 +46,7 @@ def held_text(seeds=range(100)):
         found = Counter(v for seed in seeds if (v := _named(seed, mishap)) is not None)
         other = ", ".join(f"{n} {v}" for v, n in found.most_common() if v != mishap) or "–"
         lines.append(f"| {mishap} | {found[mishap]} | {sum(found.values())} | {other} |")
-    few = range(min(len(seeds), 60))
+    few = seeds
     held = [_printed(seed) for seed in few]
     strikes = sum(struck for _, struck in held)
     lines += [

@@ -4,6 +4,7 @@ import os
 import sys
 import tempfile
 import time
+import traceback
 from pathlib import Path
 
 os.environ["TALLGRAIN_HOME"] = tempfile.mkdtemp()
@@ -57,13 +58,34 @@ class Camera:
 
 def main():
     FOLDER.mkdir(parents=True, exist_ok=True)
-    standin = Workshop(17, 60.0)
     application()
-    window = demo_window(standin)
+    shoot = Camera(None, set(sys.argv[1:]))
+    for section, names in SECTIONS:
+        if not shoot.only or shoot.only & set(names.split()):
+            section(shoot)
+
+
+def opened(shoot, workshop, *printer):
+    """A window on the demo, and whose pictures are taken now."""
+    window = demo_window(workshop, *printer)
     window.resize(1280, 800)
     window.show()
     window.activateWindow()
-    shoot = Camera(window, set(sys.argv[1:]))
+    shoot.window = window
+    return window
+
+
+def shut(window, *more):
+    window.may_close = lambda: True
+    window.close()
+    for one in more:
+        one.close()
+
+
+def surveying(shoot):
+    """The Surface station at rest, and in a survey."""
+    standin = Workshop(17, 60.0)
+    window = opened(shoot, standin)
     s = window.session
     spin(lambda: s.link.value == "up" and s.back.compared is not None)
     rest(1)
@@ -77,16 +99,7 @@ def main():
     shoot("surveying")
     window.halt_key()
     spin(lambda: not s.busy)
-    window.may_close = lambda: True
-    window.close()
-    standin.close()
-    layers(shoot.only)
-    levelling(shoot)
-    geometry(shoot)
-    looking_back(shoot)
-    stations(shoot)
-    consoles(shoot)
-    own_printer(shoot)
+    shut(window, standin)
 
 
 def own_printer(shoot):
@@ -173,11 +186,7 @@ def consoles(shoot):
 def stations(shoot):
     """Machine and Probe, each printer where it differs."""
     workshop = Workshop(17, 200.0)
-    window = demo_window(workshop)
-    window.resize(1280, 800)
-    window.show()
-    window.activateWindow()
-    shoot.window = window
+    window = opened(shoot, workshop)
     s, probe = window.session, window.probe
 
     def show(printer):
@@ -264,19 +273,13 @@ def stations(shoot):
     spin(lambda: bool(window.handover.work.surfaces.standings))
     rest(0.5)
     shoot("handover")
-    window.may_close = lambda: True
-    window.close()
-    workshop.close()
+    shut(window, workshop)
 
 
 def levelling(shoot):
     """Rye's gantry and bed screws, slow enough to be caught at work."""
     workshop = Workshop(17, 30.0)
-    window = demo_window(workshop, "Rye")
-    window.resize(1280, 800)
-    window.show()
-    window.activateWindow()
-    shoot.window = window
+    window = opened(shoot, workshop, "Rye")
     s = window.session
     spin(lambda: s.link.value == "up" and s.shown is not None)
 
@@ -301,19 +304,13 @@ def levelling(shoot):
     spin(lambda: not s.busy)
     rest(0.5)
     shoot("adjusters")
-    window.may_close = lambda: True
-    window.close()
-    workshop.close()
+    shut(window, workshop)
 
 
 def geometry(shoot):
     """Millet's towers put right, and Rye's lean read on a gauge that its hands printed."""
     workshop = Workshop(17, 1000.0)
-    window = demo_window(workshop, "Millet")
-    window.resize(1280, 800)
-    window.show()
-    window.activateWindow()
-    shoot.window = window
+    window = opened(shoot, workshop, "Millet")
     s, skew = window.session, window.skew
     spin(lambda: s.link.value == "up" and s.shown is not None)
 
@@ -343,43 +340,30 @@ def geometry(shoot):
         skew.take()
     rest(0.5)
     shoot("skew")
-    window.may_close = lambda: True
-    window.close()
-    workshop.close()
+    shut(window, workshop)
 
 
 def looking_back(shoot):
     """Drift: every survey's shape, and the charts."""
     workshop = Workshop(17, 200.0)
-    window = demo_window(workshop)
-    window.resize(1280, 800)
-    window.show()
-    window.activateWindow()
-    shoot.window = window
+    window = opened(shoot, workshop)
     s = window.session
     spin(lambda: s.link.value == "up" and s.back.compared is not None)
     window.visit("Drift")
     spin(lambda: window.drift.work.judged is not None)
     shoot("drift")
     window.drift.show_page(1)
-    window.may_close = lambda: True
-    window.close()
-    workshop.close()
+    shut(window, workshop)
 
 
-def layers(only):
+def layers(shoot):
     """What the Surface station shows of each printer, the three side by side."""
     names = {
         Layer.HEIGHTS: "heights", Layer.DIFFERENCE: "difference", Layer.FIRST: "first-layer",
         Layer.RELIEF: "relief",
     }  # fmt: skip
-    if only and not only & set(names.values()):
-        return
     workshop = Workshop(17, 200.0)
-    window = demo_window(workshop)
-    window.resize(1280, 800)
-    window.show()
-    window.activateWindow()
+    window = opened(shoot, workshop)
     s, surface = window.session, window.surface
     seen = {layer: [] for layer in names}
     for printer in ("Barley", "Rye", "Millet"):
@@ -400,12 +384,10 @@ def layers(only):
             seen[layer].append((printer, surface.subject.text(), surface.views.grab()))
         surface.show_layer(Layer.HEIGHTS)
     for layer, name in names.items():
-        if not only or name in only:
+        if not shoot.only or name in shoot.only:
             side_by_side(seen[layer]).save(str(FOLDER / f"{name}.png"))
             print(name)
-    window.may_close = lambda: True
-    window.close()
-    workshop.close()
+    shut(window, workshop)
 
 
 def side_by_side(pictures):
@@ -456,5 +438,21 @@ def gauge_loop(window, work, hand):
         feel(0.1)
 
 
+# What takes which pictures, in the order in which they are taken.
+SECTIONS = (
+    (surveying, "surface surveying"),
+    (layers, "heights difference first-layer relief"),
+    (levelling, "tilt adjusters"),
+    (geometry, "towers skew"),
+    (looking_back, "drift"),
+    (stations, "machine-rye probe-works gap gap-trials handover"),
+    (consoles, "teaching proving"),
+    (own_printer, "describing"),
+)
+
 if __name__ == "__main__":
-    main()
+    try:
+        main()
+    except TimeoutError:
+        traceback.print_exc(file=sys.__stderr__)  # the program's own hook would keep it to itself
+        sys.exit(1)

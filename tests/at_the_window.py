@@ -88,3 +88,33 @@ def gauge_loop(window, made, qtbot):
         idle(window, qtbot)
         feel(window, made, qtbot, GAUGE)
     return work.solved
+
+
+def proof_walked(window, made, qtbot):
+    """Whatever is asked, answered by keys as a careful builder does, until the proof of a console is over.
+    How much was asked."""
+    page = window.probe.prove
+    work = page.work
+    asked = 0
+    while True:
+        qtbot.waitUntil(
+            lambda: work.question is not None or not window.session.busy, timeout=20_000
+        )
+        if work.question is None:
+            return asked
+        question, asked = work.question, asked + 1
+        if question.kind in ("mm", "fits"):
+            hands = "hands.ruler" if question.kind == "mm" else "hands.stack"
+            QTest.keyClicks(page.figure, f"{made.hands(hands)['clearance_mm']:.1f}")
+            press(window, Qt.Key.Key_Return)
+        elif question.kind == "yes":
+            press(window, Qt.Key.Key_Space)
+        else:
+            if "own panel" in question.words:
+                made.hands("hands.console")
+            elif "keep it so" in question.words:
+                made.hands("hands.probe", state="held")
+            elif "Let it go" in question.words:
+                made.hands("hands.probe", state="free")
+            press(window, Qt.Key.Key_F5)
+        qtbot.waitUntil(lambda q=question: work.question is not q, timeout=5000)

@@ -5,9 +5,8 @@ from importlib import resources
 
 import pytest
 from PyQt6.QtCore import Qt
-from PyQt6.QtTest import QTest
 
-from at_the_window import idle, press
+from at_the_window import idle, press, proof_walked
 from tallgrain import demo
 from tallgrain.journal.records import ConsoleProven
 from tallgrain.link.connect import dialect_folder
@@ -40,36 +39,6 @@ def at_console(bench, standin, qtbot):
     return sit_down
 
 
-def walk(window, made, qtbot, until=""):
-    """Whatever is asked, answered by keys as a careful builder does, until the proof is over."""
-    page = window.probe.prove
-    work = page.work
-    asked = 0
-    while True:
-        qtbot.waitUntil(
-            lambda: work.question is not None or not window.session.busy, timeout=20_000
-        )
-        if work.question is None:
-            return asked
-        question, asked = work.question, asked + 1
-        shot(window, f"prove-{asked:02d}-{question.kind}")
-        if question.kind in ("mm", "fits"):
-            hands = "hands.ruler" if question.kind == "mm" else "hands.stack"
-            QTest.keyClicks(page.figure, f"{made.hands(hands)['clearance_mm']:.1f}")
-            press(window, Qt.Key.Key_Return)
-        elif question.kind == "yes":
-            press(window, Qt.Key.Key_Space)
-        else:
-            if "own panel" in question.words:
-                made.hands("hands.console")
-            elif "keep it so" in question.words:
-                made.hands("hands.probe", state="held")
-            elif "Let it go" in question.words:
-                made.hands("hands.probe", state="free")
-            press(window, Qt.Key.Key_F5)
-        qtbot.waitUntil(lambda q=question: work.question is not q, timeout=5000)
-
-
 def test_a_console_is_proven_by_keys(at_console, qtbot):
     window, made = at_console()
     s, page = window.session, window.probe.prove
@@ -84,7 +53,7 @@ def test_a_console_is_proven_by_keys(at_console, qtbot):
     window.visit("Probe")
     assert made.truth()["gap_mm"] == before
     press(window, Qt.Key.Key_F5)
-    asked = walk(window, made, qtbot)
+    asked = proof_walked(window, made, qtbot)
     idle(window, qtbot)
     shot(window, "prove-99")
     assert s.problem is None, s.problem
@@ -109,7 +78,7 @@ def test_a_wrong_lesson_is_found_told_and_kept(at_console, qtbot, home):
     window, made = at_console(lambda made: made.url.replace("sorrel", "mine"))
     s, page = window.session, window.probe.prove
     press(window, Qt.Key.Key_F5)
-    walk(window, made, qtbot)
+    proof_walked(window, made, qtbot)
     idle(window, qtbot)
     shot(window, "prove-wrong")
     assert "asked to rise by 0.20 mm" in str(s.problem)

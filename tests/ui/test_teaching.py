@@ -3,11 +3,15 @@
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication
 
+from at_the_window import idle, press, proof_walked
 from standins import Rpc, guard_on, looked_down, shipped_sheet
+from tallgrain.demo import put_sheet
 from tallgrain.errors import InputError
 from tallgrain.link.connect import connected, dialect_folder, dialect_named
-from tallgrain.link.console.teaching import Lesson
+from tallgrain.link.console.teaching import Lesson, said_text
+from tallgrain.ui.stations.probe.station import CONSOLE
 from taught import TAUGHT
 from taught import taught as taught_dialect
 
@@ -135,6 +139,142 @@ def test_from_an_empty_file_to_a_dialect_that_surveys(teaching, qtbot, home):
     guard.park()
     printer.close()
     assert made.truth()["strikes"] == []
+
+
+class Keys:
+    """Hands on the keyboard alone; how many keys they pressed."""
+
+    def __init__(self, dialog, qtbot):
+        self.dialog, self.qtbot, self.count = dialog, qtbot, 0
+
+    def key(self, key, held=Qt.KeyboardModifier.NoModifier, times=1):
+        for _ in range(times):
+            QTest.keyClick(QApplication.focusWidget() or self.dialog, key, held)
+            self.count += 1
+
+    def alt(self, letter):
+        self.key(getattr(Qt.Key, f"Key_{letter}"), Qt.KeyboardModifier.AltModifier)
+        self.qtbot.wait(150)  # a button that a key pressed is seen going down first
+        self.qtbot.waitUntil(lambda: self.dialog.worker.resting, timeout=15_000)
+        self.qtbot.wait(20)
+
+    def text(self, words):
+        for c in words:
+            if c == "\n":
+                self.key(Qt.Key.Key_Return)
+            else:
+                QTest.keyClicks(QApplication.focusWidget(), c)
+                self.count += 1
+
+    def tab_to(self, part):
+        for _ in range(40):
+            if QApplication.focusWidget() is part:
+                return
+            self.key(Qt.Key.Key_Tab)
+        raise AssertionError(f"Tab does not reach {part.accessibleName()!r}")
+
+
+@pytest.mark.timeout(180)
+def test_from_an_empty_file_to_a_proven_survey_by_keys(bench, standin, qtbot):
+    """By the keyboard alone, at a console that nothing here was made for."""
+    made = standin("--machine", "Rye", "--seed", "3", "--console", "sorrel", link="json")
+    window, _ = bench(link=False)
+    window.teach_console()
+    dialog = window.teaching
+    qtbot.addWidget(dialog)
+    dialog.activateWindow()
+    qtbot.waitUntil(dialog.isActiveWindow, timeout=5000)
+    keys, whole = Keys(dialog, qtbot), Lesson.of(dialect_named("sorrel"))
+    keys.tab_to(dialog.where)
+    keys.key(Qt.Key.Key_A, Qt.KeyboardModifier.ControlModifier)
+    keys.text(made.url.partition("?")[0])
+    keys.alt("O")
+    qtbot.waitUntil(lambda: dialog.console is not None, timeout=5000)
+    keys.tab_to(dialog.line)
+    for words in ("who", "tell", "values"):
+        keys.text(words + "\n")
+        qtbot.waitUntil(lambda: dialog.worker.resting, timeout=10_000)
+        qtbot.wait(20)
+    for field, words in (
+        (dialog.framing.name, "Mine"), (dialog.framing.ends, "so"),
+        (dialog.framing.busy, "hold on"), (dialog.framing.no, "but {reason:word}, {sentence:text}"),
+    ):  # fmt: skip
+        keys.tab_to(field)
+        keys.text(words)
+    for box in (dialog.framing.length, dialog.framing.z):
+        keys.tab_to(box)
+        keys.key(Qt.Key.Key_Down)
+    keys.tab_to(dialog.list)
+    for name, state in dialog.lesson.checklist():
+        if dialog.operation != name:
+            keys.key(Qt.Key.Key_Down)
+        assert dialog.operation == name
+        one = whole.operations.get(name)
+        if one is None or name.startswith("surface") or "heat" in name:
+            if state == "missing":
+                keys.alt("C")
+            continue
+        keys.tab_to(dialog.sends)
+        keys.text("\n".join(one.send))
+        if one.says:
+            keys.tab_to(dialog.says)
+            keys.text("\n".join(said_text(said) for said in one.says))
+        if one.done:
+            keys.tab_to(dialog.own_end)
+            keys.text(one.done)
+        keys.alt("T")
+        assert "Taught" in dialog.said.text(), (name, dialog.said.text())
+        if name in ("identify", "state", "values", "lift"):
+            keys.alt("R")
+            assert "Understood." in dialog.said.text(), (name, dialog.said.text())
+        if name == "lift":
+            keys.tab_to(dialog.rose)
+            keys.text("5")
+            keys.alt("M")
+            assert dialog.lesson.up_proven
+            keys.tab_to(dialog.list)
+    keys.key(Qt.Key.Key_Tab, Qt.KeyboardModifier.ControlModifier, times=3)
+    values = dialog.values
+    for name in ("drop", "aside", "behind"):
+        keys.tab_to(values.list)
+        rows = [values.list.item(i).text() for i in range(values.list.count())]
+        due = next(i for i, row in enumerate(rows) if row.startswith(name))
+        way = Qt.Key.Key_Down if due > values.list.currentRow() else Qt.Key.Key_Up
+        keys.key(way, times=abs(due - max(values.list.currentRow(), 0)))
+        assert values.name.currentText() == name
+        if name != "drop":
+            keys.tab_to(values.meaning)
+            keys.key(Qt.Key.Key_Down)
+        keys.tab_to(values.sign)
+        if values.sign.currentData() != -1:
+            keys.key(Qt.Key.Key_Down)
+        keys.alt("M")
+        keys.alt("W")
+        assert "name and line are right" in dialog.said.text(), dialog.said.text()
+    keys.alt("V")
+    assert "Saved as" in dialog.said.text(), dialog.said.text()
+    keys.alt("L")
+    qtbot.waitUntil(lambda: not dialog.isVisible(), timeout=5000)
+    # Linked by it, proven and surveyed.
+    s = window.session
+    put_sheet(s.ledger, "Rye")
+    s.choose_printer("Rye")
+    s.linking.link_to(made.url.replace("sorrel", "mine"))
+    qtbot.waitUntil(lambda: s.link.value == "up", timeout=10_000)
+    window.visit("Probe")
+    window.probe.show_tab(CONSOLE)
+    press(window, Qt.Key.Key_F5)
+    proof_walked(window, made, qtbot)
+    idle(window, qtbot)
+    assert window.probe.prove.work.proven, (s.problem, window.probe.prove.state.text())
+    window.visit("Surface")
+    press(window, Qt.Key.Key_F5)
+    qtbot.waitUntil(lambda: s.shown is not None or s.problem is not None, timeout=60_000)
+    assert s.problem is None and made.truth()["strikes"] == []
+    print(
+        "keys", keys.count, [n for n, w in dialog.lesson.checklist() if w in ("taught", "proven")]
+    )
+    assert keys.count < 1200
 
 
 def test_patterns_are_taught_from_a_recorded_session(teaching, qtbot, tmp_path):

@@ -57,9 +57,7 @@ class TaughtValues(QWidget):
             )
         )
         self.list.setFixedHeight(LIST_PX)
-        self.list.currentTextChanged.connect(
-            lambda row: self.name.setCurrentText(row.split(" = ")[0].split(": ")[0])
-        )
+        self.list.currentTextChanged.connect(lambda row: self.name.setCurrentText(_name_in(row)))
         pairs = QGridLayout()
         for i, part in enumerate((self.name, self.meaning, self.sign, self.unit)):
             pairs.addWidget(part, i // 2, i % 2)
@@ -95,13 +93,22 @@ class TaughtValues(QWidget):
             for name in dict.fromkeys([*lesson.told, *means])
         ]
         if rows != [self.list.item(i).text() for i in range(self.list.count())]:  # type: ignore[union-attr]
+            # What is chosen stays chosen: the next key is about it.
+            names = [_name_in(row) for row in rows]
+            self.list.blockSignals(True)
             self.list.clear()
             self.list.addItems(rows)
+            self.list.setCurrentRow(names.index(self._name) if self._name in names else -1)
+            self.list.blockSignals(False)
         known = [self.name.itemText(i) for i in range(self.name.count())]
         for name in lesson.told:
             if name not in known:
                 self.name.addItem(name)
         self.same.setEnabled(bool(lesson.told))
+
+
+def _name_in(row: str) -> str:
+    return row.split(" = ")[0].split(": ")[0]
 
 
 def _told(value: float) -> str:

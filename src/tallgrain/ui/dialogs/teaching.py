@@ -108,11 +108,11 @@ class TeachingDialog(LiveConsole):
         column.addWidget(self.tabs, 1)
         column.addWidget(self.said)
         row = QHBoxLayout()
-        self.reopen = button("&Open a dialect …")
+        self.reopen = button("Open a &dialect …")
         self.reopen.clicked.connect(self.ask_dialect)
-        self.save = button("&Save this dialect", "primary")
+        self.save = button("Sa&ve this dialect", "primary")
         self.save.clicked.connect(self.save_dialect)
-        self.shut = button("Close")
+        self.shut = button("C&lose")
         self.shut.clicked.connect(self.close)
         row.addWidget(self.reopen)
         row.addWidget(self.save, 1)
@@ -272,6 +272,12 @@ class TeachingDialog(LiveConsole):
         """Teach what is written."""
 
         self._do(self._teach)
+        self._on_with_the_list()
+
+    def _on_with_the_list(self) -> None:
+        """One key from the next operation, where this one is done with."""
+        if self.operation in self.lesson.operations or self.operation in self.lesson.absent:
+            self.list.setFocus()
 
     def _teach(self) -> str:
         send, says = (
@@ -292,6 +298,7 @@ class TeachingDialog(LiveConsole):
             return "Declared absent."
 
         self._do(act)
+        self._on_with_the_list()
 
     def try_now(self) -> None:
         """Try it at the printer, where that may be."""
@@ -368,8 +375,12 @@ class TeachingDialog(LiveConsole):
                 words = f"Understood. Measure: did it rise by {PROOF_MM:g} mm? Type what you see."
             tell(self.said, words)
         elif name == "same" and isinstance(result, tuple):
+            order = list(self.lesson.told)
             self.lesson.told.pop(self._was[0], None)
             self.lesson.tried(*result)
+            told = self.lesson.told
+            order = [n for n in dict.fromkeys([*order, *told]) if n in told]
+            self.lesson.told = {n: told[n] for n in order}
             tell(self.said, self.lesson.was_set(*self._was))
         self.refresh()
 
