@@ -91,8 +91,8 @@ def gauge_loop(window, made, qtbot):
 
 
 def proof_walked(window, made, qtbot):
-    """Whatever is asked, answered by keys as a careful builder does, until the proof of a console is over.
-    How much was asked."""
+    """Whatever is asked, answered by keys as a careful builder does, until a console's proof is
+    over; how much was asked."""
     page = window.probe.prove
     work = page.work
     asked = 0

@@ -11,7 +11,6 @@ from hypothesis import strategies as st
 
 from sittings import PROVING
 from standins import Rpc, guard_on, looked_down, see, shipped_sheet, tallgrain
-from taught import as_toml, taught
 from tallgrain.clock import now
 from tallgrain.core.held.proof import Tried, explain, proof_places, right_way
 from tallgrain.core.held.surface import (
@@ -47,6 +46,7 @@ from tallgrain.procedures.surfaces import (
 )
 from tallgrain.procedures.survey import survey
 from tallgrain.store.ledger import Ledger
+from taught import as_toml, taught
 
 HABITS = {
     "": "as written", "mirrored-x": "mirrored left to right",
