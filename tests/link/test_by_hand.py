@@ -99,13 +99,15 @@ def test_by_hand_on_the_command_line(standin, home):
         def __init__(self, words):
             self.words = words
 
-    asked = ""
+    asked, told = "", []
     while line := loop.stderr.readline():
+        told.append(line)
         if line.strip().startswith("("):
             loop.stdin.write(person(Read(asked)) + "\n")
             loop.stdin.flush()
         else:
             asked = line.strip()
+    assert "4 places are 8 acts by hand" in told[0]  # a table of them is offered first
     assert loop.wait() == 1  # a look leads only nearer; it says how to go on
     loop.close()
     assert "again with" in asked and made.truth()["strikes"] == []

@@ -3,7 +3,7 @@
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QInputDialog
+from PyQt6.QtWidgets import QApplication, QInputDialog, QMessageBox
 from serial.tools.list_ports_common import ListPortInfo
 
 from at_the_window import idle, press
@@ -206,6 +206,23 @@ def test_a_link_by_hand_at_the_window(empty, standin, qtbot, monkeypatch):
         if s.guard.trusted:
             break
     assert s.guard.trusted and any(line.startswith("G38.2 Z") for line in copied)
+    # Before eighty-one places are asked for one by one, a table of them is.
+    window.visit("Surface")
+    window.primary()
+    box = next(b for b in window.findChildren(QMessageBox) if "places by hand" in b.windowTitle())
+    assert not s.busy and "two acts of yours" in box.text()
+    rows = "\n".join(" ".join(f"{0.01 * (x - y):.3f}" for x in range(5)) for y in range(5))
+    QApplication.clipboard().setText(rows)
+    pasted = []
+    monkeypatch.setattr(window.files, "_take", lambda read, where, text: pasted.append(text))
+    box.buttons()[0].click()
+    assert pasted == [rows] and not s.busy
+    window.primary()
+    box = [b for b in window.findChildren(QMessageBox) if "places by hand" in b.windowTitle()][-1]
+    box.buttons()[1].click()
+    qtbot.waitUntil(lambda: s.busy and dialog.act is not None, timeout=10_000)
+    s.motion.break_off()
+    answered(lambda: not s.busy)
     s.motion.do("parking", s.guard.park)
     qtbot.waitUntil(lambda: dialog.act is not None, timeout=10_000)
     s.motion.halt()

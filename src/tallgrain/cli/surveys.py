@@ -191,6 +191,7 @@ def survey(
     from tallgrain.clock import now
     from tallgrain.core.plan.grid import box_within, parse_count
     from tallgrain.core.plan.kinds import BY_HAND, plan_for
+    from tallgrain.link.by_hand import is_by_hand
     from tallgrain.link.connect import check_url
     from tallgrain.procedures.by_itself import survey_by_itself
     from tallgrain.procedures.events import BreakOff
@@ -208,6 +209,8 @@ def survey(
     grid = parse_count(count or (TOWERS_COUNT if name == "towers" else usual))
     planned = plan_for(known[0], name, grid, samples, where)
     break_off = BreakOff()
+    if is_by_hand(link) and known[0].probe.there and not by_itself:
+        note_many_acts(len(planned.points))
     with at_the_printer(link, known, remote, seen, break_off) as (guard, ledger):
         for phase in warm_up(guard, nozzle_c, plate_c, soak_min, break_off):
             _tell(phase, as_json)
@@ -223,6 +226,16 @@ def survey(
             _tell(event, as_json)
     if break_off.asked:
         raise JobError("the survey was broken off.", "survey", "What was touched is kept.")
+
+
+def note_many_acts(places: int) -> None:
+    """A table is offered before so many acts of a person are asked for."""
+    typer.echo(
+        f"{places} places are {2 * places} acts by hand. A printer that surveys by itself tells "
+        "all of them in a table: `tallgrain import FILE --machine NAME` reads it (Ctrl+C ends "
+        "this).",
+        err=True,
+    )
 
 
 def _tell(event: object, as_json: bool) -> None:

@@ -197,8 +197,9 @@ def keep_surfaces(at: AtSurfaces) -> None:
     printer.keep_surfaces()
     told, _ = surfaces_now(printer, journal)
     boot = printer.identity.boot
-    mine = {n: w for n, w in last_written(journal).items() if told.head(n) is not None}
-    lost = [name for name in mine if told.head(name).kept is False]
+    heads = {head.name: head for head in told.heads}
+    mine = {name: last for name, last in last_written(journal).items() if name in heads}
+    lost = [name for name in mine if heads[name].kept is False]
     for name, last in mine.items():
         if name not in lost and last.outcome == WRITTEN:
             _enter(journal, last, SURFACE_KEPT, boot=boot)

@@ -40,14 +40,23 @@ class Asking:
         return box
 
     def _offer(
-        self, title: str, words: str, more: str, do: str, act: Callable[[], object], leave: str
+        self,
+        title: str,
+        words: str,
+        more: str,
+        do: str,
+        act: Callable[[], object],
+        leave: str,
+        otherwise: Callable[[], object] | None = None,
     ) -> None:
-        """Offer one act; the other button leaves things as they are."""
+        """Offer one act; the other button leaves things as they are, or does something else."""
         box = self._box(title, words, more)
         made = box.addButton(do, QMessageBox.ButtonRole.AcceptRole)
-        box.addButton(leave, QMessageBox.ButtonRole.RejectRole)
-        assert made is not None
+        left = box.addButton(leave, QMessageBox.ButtonRole.RejectRole)
+        assert made is not None and left is not None
         made.clicked.connect(lambda: act())
+        if otherwise is not None:
+            left.clicked.connect(lambda: otherwise())
         box.open()
 
     def by_itself(self) -> None:
@@ -60,6 +69,19 @@ class Asking:
             "Begin: my hand is at the switch",
             motion.let_survey,
             "Leave it",
+        )
+
+    def table_first(self, places: int) -> None:
+        """A survey over a link by hand is many acts, where a table might do."""
+        self._offer(
+            f"{places} places by hand",
+            f"Each of the {places} places is two acts of yours: go there, and touch.",
+            "A printer that surveys by itself, or another program that drives it, tells all of "
+            "them at once: copy its table, and paste it here. What is not plain in it is asked.",
+            "Paste its table",
+            self._window.files.paste,
+            "Act by act",
+            lambda: self._window.session.motion.start_survey(act_by_act=True),
         )
 
     def say(self, words: str) -> None:

@@ -102,6 +102,7 @@ class Window(QMainWindow):
         session.refused.connect(self.tell)
         session.failed.connect(self.asking.network)
         session.unreadable.connect(self.asking.name)
+        session.many_acts.connect(self.asking.table_first)
         session.printer_changed.connect(self.refresh_printers)
         self.drafts.changed.connect(self.refresh)
         session.back.changed.connect(self.refresh)

@@ -13,6 +13,7 @@ from PyQt6.QtCore import QObject
 from tallgrain.clock import now
 from tallgrain.core.plan.grid import Plan, box_within
 from tallgrain.errors import Halted, LinkError, LookAgain, TallGrainError, TrustLost
+from tallgrain.link.by_hand import is_by_hand
 from tallgrain.link.guard.guard import Guard
 from tallgrain.link.protocol import PrinterState
 from tallgrain.procedures.by_itself import survey_by_itself
@@ -143,8 +144,9 @@ class Motion(QObject):
         if not quiet:
             self._session.ended.emit(how)
 
-    def start_survey(self, rounds: str | None = None) -> None:
-        """Survey by the chosen plan; rounds: how often this time, if not as the plan has it."""
+    def start_survey(self, rounds: str | None = None, act_by_act: bool = False) -> None:
+        """Survey by the chosen plan; rounds: how often this time, if not as the plan has it;
+        act_by_act: somebody who stands at the printer has said that a table won't do."""
         s = self._session
         plan = s.planned()
         guard = s.guard
@@ -154,6 +156,9 @@ class Motion(QObject):
         if no is not None:
             s.problem = no
             s.changed.emit()
+            return
+        if is_by_hand(s.url) and guard.sheet.probe.there and not act_by_act:
+            s.many_acts.emit(len(plan.points))
             return
         token = self._own_motion(plan, "Finding the reference")
         chosen = replace(s.chosen, rounds=rounds or s.chosen.rounds)

@@ -49,6 +49,7 @@ class Session(QObject):
     survey_changed = pyqtSignal()  # another survey is shown, or the one under way grew
     sight_changed = pyqtSignal()  # chart and judgement of what is shown are there
     unreadable = pyqtSignal(str, object)  # a stored printer whose sheet can't be read, and why
+    many_acts = pyqtSignal(int)  # so many places are to be touched over a link by hand
     refused = pyqtSignal(object)  # a TallGrainError that no bench shows
     failed = pyqtSignal(object)  # a TallGrainError to tell
     touched = pyqtSignal()  # a touch is done (for the tones)
