@@ -7,6 +7,7 @@ from datetime import datetime
 from tallgrain.core.drift.recall import Fit, fits, told
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.grid import Plan, grid_plan
+from tallgrain.core.plan.kinds import for_a_hand
 from tallgrain.errors import TallGrainError
 from tallgrain.link.guard.guard import Guard
 from tallgrain.procedures.events import BreakOff, Event, SurveyEnded
@@ -28,7 +29,7 @@ class Checked:
 
 def check_plan(sheet: MachineSheet) -> Plan:
     """Where a quick check touches. Raises InputError where nothing can be touched."""
-    return grid_plan(sheet, COUNT, COUNT, 1, CHECK)
+    return for_a_hand(sheet, grid_plan(sheet, COUNT, COUNT, 1, CHECK))
 
 
 def quick_check(

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, 
 
 from tallgrain.procedures.evening import EveningStep, next_of
 from tallgrain.ui.app import theme
-from tallgrain.ui.painting.pens import pen, text
+from tallgrain.ui.painting.pens import pen
 from tallgrain.ui.widgets.parts import Panel, label, tell
 from tallgrain.ui.widgets.route import Fill, paint_kernel
 from tallgrain.ui.widgets.strip import HEIGHT
@@ -42,8 +42,11 @@ class StepButton(QPushButton):
         half = self.step.begun or self.following
         fill = Fill.FULL if self.step.done else Fill.HALF if half else Fill.EMPTY
         paint_kernel(painter, middle, fill)
-        at = QPointF(middle.x(), KERNEL_PX + 30)
-        text(painter, at, self.step.name, Qt.AlignmentFlag.AlignHCenter, 12, bold=self.following)
+        painter.setPen(theme.INK)
+        painter.setFont(theme.font(12, self.following))
+        below = box.adjusted(2, KERNEL_PX + 16, -2, 0)
+        way = Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignTop | Qt.TextFlag.TextWordWrap
+        painter.drawText(below, way, self.step.name)
         if self.hasFocus():
             painter.setPen(pen(theme.GOLD, 1.5))
             painter.setBrush(Qt.BrushStyle.NoBrush)

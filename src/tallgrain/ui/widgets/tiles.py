@@ -2,15 +2,16 @@
 
 from collections.abc import Callable, Mapping
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QKeyEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QButtonGroup, QGridLayout, QPushButton, QSizePolicy, QWidget
 
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.answers import paint_answer
-from tallgrain.ui.painting.pens import pen, text
+from tallgrain.ui.painting.pens import pen
 
 WORDS_PX = 24
+LOW_PX = 72.0
 
 
 class Tile(QPushButton):
@@ -41,9 +42,17 @@ class Tile(QPushButton):
         edge = theme.GOLD if chosen or self.hasFocus() else theme.SHADE
         painter.setPen(pen(edge, 2 if chosen or self.hasFocus() else 1))
         painter.drawRoundedRect(box, 4, 4)
-        paint_answer(painter, box.adjusted(12, 6, -12, -WORDS_PX), self.name)
-        at = QPointF(box.center().x(), box.bottom() - 8)
-        text(painter, at, self.words, Qt.AlignmentFlag.AlignHCenter, 13, bold=chosen)
+        if box.height() < LOW_PX:  # a small window: the words go beside the drawing
+            drawing = QRectF(box.left() + 4, box.top() - 2, 0.36 * box.width(), box.height())
+            words = box.adjusted(0.36 * box.width() + 8, 0, -4, 0)
+        else:
+            drawing = box.adjusted(12, 6, -12, -WORDS_PX)
+            words = QRectF(box.left(), drawing.bottom(), box.width(), WORDS_PX)
+        paint_answer(painter, drawing, self.name)
+        painter.setPen(theme.INK)
+        painter.setFont(theme.font(13, chosen))
+        way = Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap
+        painter.drawText(words, way, self.words)
         painter.end()
 
 

@@ -230,7 +230,8 @@ class DriftStation(Station):
         plan = self._check_plan()
         words = "&Quick check"
         if plan is not None:
-            words = f"&Quick check: {len(plan.points)} touches, {duration(plan.estimate_s)}"
+            what = "touches" if s.sheet.probe.there else "by hand"
+            words = f"&Quick check: {len(plan.points)} {what}, {duration(plan.estimate_s)}"
         if self.check.text() != words:
             self.check.setText(words)
         self.check.setEnabled(s.ready and plan is not None and not unsure)
