@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QApplication
 from at_the_window import brought_down, idle, press
 from standins import see
 from tallgrain.core.held.surface import SurveyedPlate
+from tallgrain.demo import put_sheet
 from tallgrain.link.connect import dialect_named
 from tallgrain.link.console.starts import read_start
 from tallgrain.ui.stations.handover.station import SURFACES, TEXT
@@ -166,14 +167,14 @@ def test_reflash_day_and_the_card(handover, qtbot, tmp_path):
     assert "kept: Probe, left to right" in station.sum.toPlainText()
 
 
-def printed_thick(made, window, qtbot, z=0.3):
+def printed_thick(made, window, qtbot, z=0.5):
     """Three places far apart (3, 2) and how thick patches came out there (3,) mm, by the width of
     their lines."""
     xy = window.handover.work.surfaces.survey.xy
-    low, high = xy.min(axis=0) + 8, xy.max(axis=0) - (28, 8)
-    pushed, area = 2.0, 2.0 * np.pi * 1.75**2 / 4 / 20
+    middle, half = (xy.min(axis=0) + xy.max(axis=0)) / 2, np.ptp(xy, axis=0) / 2
+    pushed, area = 4.0, 4.0 * np.pi * 1.75**2 / 4 / 20
     program = ["G21 G90", "G0 Z5"]
-    for x, y in (low, (low + high) / 2, high):
+    for x, y in (middle + 0.6 * half * way - (10, 0) for way in (-1, 0, 1)):
         for k in range(4):
             program += [f"G0 X{x:.2f} Y{y + k:.2f}", f"G0 Z{z}", "G91",
                         f"G1 X20 E{pushed} F1200", "G90", "G0 Z5"]  # fmt: skip
@@ -185,6 +186,35 @@ def printed_thick(made, window, qtbot, z=0.3):
     assert len(places) == 3
     thick = [float(np.mean([area / line[4] for line in p["lines"]])) for p in places]
     return np.array([(p["x"], p["y"]) for p in places]), np.array(thick)
+
+
+def printed_and_given_back(window, made, qtbot):
+    """A surface that is proven: followed in a print, lost by a reflash, given back."""
+    station, s = window.handover, window.session
+    work = station.work.surfaces
+    if s.state.surface:  # a proof that it is right leaves it in use
+        station.held.none.click()
+        idle(window, qtbot)
+    _, plain = printed_thick(made, window, qtbot)
+    station.held.follow.click()
+    idle(window, qtbot)
+    qtbot.waitUntil(lambda: work.read.told.using == work.mine.name, timeout=10_000)
+    assert ", in use" in station.held.table.item(0, 0).text()
+    # What it is for: the nozzle rises and falls with it while it prints.
+    xy, followed = printed_thick(made, window, qtbot)
+    surveyed = SurveyedPlate(work.survey).at(np.vstack([xy, s.sheet.plate.datum_point]))
+    assert followed - plain == pytest.approx(surveyed[:3] - surveyed[3], abs=0.03)
+    assert np.ptp(surveyed) > 0.04
+    made.hands("hands.reflash")
+    qtbot.waitUntil(lambda: s.link.value == "lost", timeout=10_000)
+    press(window, Qt.Key.Key_F5)
+    qtbot.waitUntil(lambda: s.link.value == "up" and bool(work.lost), timeout=10_000)
+    s.guard.trust.proven = True
+    assert "Proven" not in station.held.said.text()
+    station.held.give.click()
+    idle(window, qtbot)
+    qtbot.waitUntil(lambda: not work.lost and not work.unkept, timeout=10_000)
+    assert made.truth()["strikes"] == []
 
 
 def test_a_surface_from_survey_to_a_print_and_back_after_a_reflash(handover, qtbot):
@@ -223,21 +253,37 @@ def test_a_surface_from_survey_to_a_print_and_back_after_a_reflash(handover, qtb
     idle(window, qtbot)
     assert work.tried.explained.verdict in ("as written", "stale"), work.tried.explained
     assert kernel().headline == "all kept" and work.off_the_bed(work.mine).worst < 0.03
-    _, plain = printed_thick(made, window, qtbot)
-    station.held.follow.click()
+    printed_and_given_back(window, made, qtbot)
+
+
+def test_a_surface_on_a_round_plate_over_a_console(bench, standin, qtbot):
+    """Surveyed first, then the same way."""
+    made = standin("--machine", "Millet", "--seed", "3", "--console", "hazel", link="json")
+    window, _ = bench(link=False)
+    station, s = window.handover, window.session
+    work = station.work.surfaces
+    put_sheet(s.ledger, "Millet")
+    s.choose_printer("Millet")
+    s.linking.link_to(made.url)
+    qtbot.waitUntil(lambda: s.link.value == "up", timeout=10_000)
+    s.guard.trust.proven = True  # whether a console is so is another test's subject
+    brought_down(window, made, qtbot)
+    window.visit("Surface")
+    press(window, Qt.Key.Key_F5)
     idle(window, qtbot)
-    qtbot.waitUntil(lambda: work.read.told.using == work.mine.name, timeout=10_000)
-    assert ", in use" in station.held.table.item(0, 0).text()
-    # What it is for: the nozzle rises and falls with it while it prints.
-    xy, followed = printed_thick(made, window, qtbot)
-    surveyed = SurveyedPlate(work.survey).at(np.vstack([xy, s.sheet.plate.datum_point]))
-    assert followed - plain == pytest.approx(surveyed[:3] - surveyed[3], abs=0.03)
-    assert np.ptp(surveyed) > 0.05
-    made.hands("hands.reflash")
+    qtbot.waitUntil(lambda: s.shown is not None and not s.busy, timeout=60_000)
+    window.visit("Handover")
+    hold(window, qtbot)
+    station.show_page(SURFACES)
+    made.hands("hands.power")
     qtbot.waitUntil(lambda: s.link.value == "lost", timeout=10_000)
     press(window, Qt.Key.Key_F5)
-    qtbot.waitUntil(lambda: s.link.value == "up" and bool(work.lost), timeout=10_000)
-    station.held.give.click()
+    qtbot.waitUntil(lambda: s.link.value == "up", timeout=10_000)
+    qtbot.waitUntil(lambda: bool(work.mine) and work.mine.state == "kept, proven", timeout=10_000)
+    s.guard.trust.proven = True
+    brought_down(window, made, qtbot)
+    press(window, Qt.Key.Key_F5)
     idle(window, qtbot)
-    qtbot.waitUntil(lambda: not work.lost and not work.unkept, timeout=10_000)
-    assert made.truth()["strikes"] == []
+    assert work.tried.explained.verdict == "as written", work.tried.explained
+    assert "Proven" in station.held.said.text()
+    printed_and_given_back(window, made, qtbot)

@@ -225,7 +225,9 @@ class HeldPage(QWidget):
         cost = f"{mm(made.costs.worst, 3)} mm of first layer at the worst place"
         survey = work.survey
         ident = survey.ident if survey is not None else ""
-        proven = "" if work.tried is None else f"{_proven_words(work.tried)} "
+        tried, held = work.tried, work.mine.held if work.mine is not None else None
+        same = tried is not None and held is not None and held.same(tried.surface, 0.001)
+        proven = f"{_proven_words(tried)} " if tried is not None and same else ""
         return f"{proven}Survey {ident} on {nodes} nodes, as {work.name}: that costs {cost}."
 
 
