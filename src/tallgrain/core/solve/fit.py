@@ -2,27 +2,36 @@
 
 Outliers are looked for on the six-term shape, so that a bow is none: one at a time, by the
 externally studentised residual against Student's t at 1 % over all points (Bonferroni; Belsley,
-Kuh and Welsch 1980), at most a fifth of them. Then plain least squares.
+Kuh and Welsch 1980), at most a fifth of them; with few points one that alone spoils the fit is
+found by leaving out each. Tilt is read from the six-term shape wherever the points show one, so
+that a bow does not lean a plane over a plate with a corner missing. What is left over always
+speaks (core.solve.scatter).
 """
 
 from dataclasses import dataclass
 
 import numpy as np
 
+from tallgrain.core.solve.scatter import Scatter, creeps, memory_of, scatter_of, step_of
 from tallgrain.core.surface.moments import RANK_TOLERANCE, Scale, polynomial_rows
 from tallgrain.core.survey import Floats
 from tallgrain.errors import InputError
 
 LEVEL = 0.01
 MOST_SHARE = 0.2
+FEW = 12
+# Points spread less than this across a line (share of their spread along it) are one.
+LINE_SHARE = 0.02
 
 
 @dataclass(frozen=True)
 class Fit:
     """h = rows(x, y) · coefficients over an extent; terms: 3 (plane) or 4 (plane and xy).
 
-    covariance: of the coefficients (mm²), for the noise of one height; kept (n,): what was not an
-    outlier; noise: standard deviation of one height (mm) that the covariance rests on.
+    covariance: of the coefficients (mm²), such that two standard uncertainties hold 95 of 100
+    times; kept (n,): what was not an outlier; noise: standard deviation of one height (mm) that the
+    covariance rests on; scatter: how it is known, and whether the shape fits at all;
+    drift: how far the heights crept from the first touch to the last (mm), where that shows.
     """
 
     scale: Scale
@@ -30,6 +39,8 @@ class Fit:
     covariance: Floats
     kept: np.ndarray
     noise: float
+    scatter: Scatter
+    drift: float | None = None
 
     def rows(self, xy: Floats) -> Floats:
         """The fit's rows at points (m, 2): (m, terms)."""
@@ -88,19 +99,23 @@ def chance_of(chi2: float, freedom: int) -> float:
 def fit_heights(xy: Floats, heights: Floats, s_r: float, twisted: bool = False) -> Fit:
     """The plane (or, with `twisted`, the plane and its xy term) through what is no outlier.
 
-    s_r: what one height scatters by (mm), the least that is assumed; a scatter about the six-term
-    shape that is larger counts instead. Raises InputError below full rank.
+    s_r: what one height is taken to scatter by (mm) until what is left over says more; points in
+    the order in which they were touched. Raises InputError below full rank.
     """
     xy, heights = np.asarray(xy, dtype=float), np.asarray(heights, dtype=float)
     terms = 4 if twisted else 3
-    dropped = outliers(xy, heights)
     kept = np.ones(len(xy), dtype=bool)
-    kept[dropped] = False
+    step = step_of(heights)
+    again = len(np.unique(xy.round(3), axis=0)) < len(xy)
+    level = _less_creep(xy, heights, s_r, step) if again else heights
+    kept[outliers(xy, level)] = False
+    alone = _spoils(xy, level, kept, float(np.hypot(s_r, step / np.sqrt(12))))
+    kept[alone] = False
     scale = Scale.of_points(xy[kept])
     u, v = scale.uv(xy[kept])
     rows = polynomial_rows(u, v, 6).T
-    design = rows[:, :3] if not twisted else np.column_stack([rows[:, :3], rows[:, 5]])
-    if _rank(design) < terms:
+    order = [0, 1, 2, 5] if twisted else [0, 1, 2]
+    if _rank(rows[:, order]) < terms:
         count = int(kept.sum())
         told = (
             "the points can't tell tilt from twist."
@@ -108,13 +123,97 @@ def fit_heights(xy: Floats, heights: Floats, s_r: float, twisted: bool = False) 
             else f"{count} point{'' if count == 1 else 's'} on one line can't show a tilt."
         )
         raise InputError(told, "survey", "Survey three points or more that spread in x and in y.")
-    answer = np.linalg.lstsq(design, heights[kept], rcond=None)[0]
-    noise = s_r
-    if len(rows) >= 9 and _rank(rows) == 6:
-        rest = heights[kept] - rows @ np.linalg.lstsq(rows, heights[kept], rcond=None)[0]
-        noise = max(s_r, float(np.sqrt(rest @ rest / (len(rows) - 6))))
-    covariance = noise**2 * np.linalg.inv(design.T @ design)
-    return Fit(scale, np.asarray(answer), np.asarray(covariance), kept, noise)
+    _refuse_line(xy[kept])
+    whole = len(rows) >= 7 and _rank(rows) == 6
+    shape = rows if whole else rows[:, order]
+    number = np.flatnonzero(kept)
+    answer = np.linalg.lstsq(shape, heights[kept], rcond=None)[0]
+    rest = heights[kept] - shape @ answer
+    scatter = scatter_of(float(rest @ rest), len(rest) - shape.shape[1], s_r, step)
+    inverse = np.linalg.inv(shape.T @ shape) * memory_of(rest, shape)
+    drift = None
+    if again or len(number) - shape.shape[1] >= FEW:
+        creep = creeps(shape, heights[kept], number, s_r, step)
+        designs = [np.column_stack([shape, one]) for one in creep]
+        answers = np.array([np.linalg.lstsq(d, heights[kept], rcond=None)[0] for d in designs])
+        if len(answers) and again:
+            # Ways to creep that fit as well lead to other planes: their spread is not known away.
+            rest = heights[kept] - designs[0] @ answers[0]
+            scatter = scatter_of(float(rest @ rest), len(rest) - len(answers[0]), s_r, step)
+            inverse = np.linalg.inv(designs[0].T @ designs[0]) * memory_of(rest, designs[0])
+            apart = answers - answers.mean(axis=0)
+            inverse += apart.T @ apart / (len(answers) * scatter.u**2)
+            answer, inverse = answers.mean(axis=0)[:-1], inverse[:-1, :-1]
+        elif len(answers):
+            # Without a place that was touched again it can't be taken out: the plane may be off.
+            off = answers.mean(axis=0)[:-1] - answer
+            inverse = inverse + np.outer(off, off) / scatter.u**2
+        drift = float(answers.mean(axis=0)[-1]) if len(answers) else None
+    if whole:
+        # The bows are given away: what stays is the plane that the heights have on average.
+        answer, inverse = _less_bows(rows, np.asarray(answer), np.asarray(inverse), order)
+    covariance = scatter.u**2 * inverse
+    return Fit(scale, np.asarray(answer), np.asarray(covariance), kept, scatter.s, scatter, drift)
+
+
+def _refuse_line(xy: Floats) -> None:
+    """Points that almost lie in one line show no tilt across it: noise would be all of it."""
+    spread = np.linalg.svd(xy - xy.mean(axis=0), compute_uv=False)
+    if spread[1] < LINE_SHARE * spread[0]:
+        across = 2 * float(spread[1]) / np.sqrt(len(xy))
+        raise InputError(
+            f"the {len(xy)} points lie in one line, but for {across:.1f} mm: they show no tilt "
+            "across it.",
+            "survey",
+            "Survey three points or more that spread in x and in y.",
+        )
+
+
+def _less_creep(xy: Floats, heights: Floats, s_r: float, step: float) -> Floats:
+    """Heights without what a place that was touched again shows to have crept, so that the first
+    touch of it is no outlier."""
+    rows = polynomial_rows(*Scale.of_points(xy).uv(xy), 6).T
+    if len(xy) < 8 or _rank(rows) < 6:
+        rows = rows[:, :3]
+    told = creeps(rows, heights, np.arange(len(xy)), s_r, step)
+    if not told:
+        return heights
+    fit = np.linalg.lstsq(np.column_stack([rows, told[0]]), heights, rcond=None)[0]
+    return np.asarray(heights - fit[-1] * told[0])
+
+
+def _less_bows(
+    rows: Floats, answer: Floats, inverse: Floats, order: list[int]
+) -> tuple[Floats, Floats]:
+    """Coefficients of the terms in `order` alone, the constant taken over from what the other
+    terms have on average over the points."""
+    others = [i for i in range(6) if i not in order]
+    take = np.zeros((len(order), 6))
+    take[np.arange(len(order)), order] = 1.0
+    take[0, others] = rows[:, others].mean(axis=0)
+    return take @ answer, take @ inverse @ take.T
+
+
+def _spoils(xy: Floats, heights: Floats, kept: np.ndarray, s: float) -> list[int]:
+    """Of few points the one without which, and without no other, the rest fit together."""
+    index = np.flatnonzero(kept)
+    if not 5 <= len(index) <= FEW or s <= 0:
+        return []
+
+    def misfit(use: np.ndarray) -> tuple[float, int]:
+        rows = polynomial_rows(*Scale.of_points(xy[use]).uv(xy[use]), 6).T
+        if len(use) < 7 or _rank(rows) < 6:
+            rows = rows[:, :3]
+        rest = heights[use] - rows @ np.linalg.lstsq(rows, heights[use], rcond=None)[0]
+        return float(rest @ rest) / s**2, len(use) - rows.shape[1]
+
+    if chance_of(*misfit(index)) >= LEVEL:
+        return []
+    without = [np.delete(index, i) for i in range(len(index))]
+    if any(_rank(polynomial_rows(*Scale.of_points(xy[w]).uv(xy[w]), 3).T) < 3 for w in without):
+        return []
+    fine = [i for i, w in enumerate(without) if chance_of(*misfit(w)) >= LEVEL]
+    return [int(index[fine[0]])] if len(fine) == 1 else []
 
 
 def _rank(design: Floats) -> int:
