@@ -12,6 +12,8 @@ import numpy as np
 
 from tallgrain.core.machine.sheet import Adjuster, MachineSheet
 from tallgrain.core.solve.fit import fit_heights
+from tallgrain.core.solve.scatter import Scatter, scatter_of, step_of
+from tallgrain.core.surface.moments import RANK_TOLERANCE, Scale, polynomial_rows
 from tallgrain.core.surface.shape import flatness
 from tallgrain.core.survey import Floats
 from tallgrain.errors import InputError
@@ -48,7 +50,8 @@ class SurfaceFigures:
 @dataclass(frozen=True)
 class AdjusterSolution:
     """Turns in the sheet's order; raises (n,) and their covariance; the surface before and after
-    (predicted) at the survey's points; reached: the share of the mean square that goes."""
+    (predicted) at the survey's points; reached: the share of the mean square that goes;
+    scatter: what a height scatters by."""
 
     turns: tuple[Turn, ...]
     raises: Floats
@@ -57,6 +60,7 @@ class AdjusterSolution:
     predicted: Floats
     reached: float
     dropped: tuple[int, ...]
+    scatter: Scatter
 
 
 @dataclass(frozen=True)
@@ -138,9 +142,15 @@ def solve_adjusters(
     _refuse_unseen(names, at, xy)
     influence = Influence(at, gain)
     matrix = influence.matrix(xy)
-    raises, covariance = _flattest(
-        matrix, heights, influence.bending, sheet.probe.repeatability.s_r
-    )
+    if fit.crept is not None and fit.taken_out:
+        heights = heights - fit.crept
+    s_r = sheet.probe.repeatability.s_r
+    scatter = _left_over(matrix, xy, heights, s_r)
+    raises, answers = _flattest(matrix, heights, influence.bending)
+    covariance = scatter.u**2 * fit.memory * answers @ answers.T
+    if fit.crept is not None:
+        off = answers @ (0.3 * fit.crept if fit.taken_out else fit.crept)
+        covariance = covariance + np.outer(off, off)
     leads = np.array([a.lead_mm for a in sheet.adjusters])
     shift = _held(raises, leads, names, hold)
     raises = raises + shift
@@ -157,7 +167,7 @@ def solve_adjusters(
     before, after = figures(xy, heights), figures(xy, predicted)
     reached = 1 - after.rms**2 / before.rms**2 if before.rms > 0 else 0.0
     dropped = tuple(int(i) for i in np.flatnonzero(~fit.kept))
-    return AdjusterSolution(turns, raises, before, after, predicted, reached, dropped)
+    return AdjusterSolution(turns, raises, before, after, predicted, reached, dropped, scatter)
 
 
 def learned_gain(at: Floats, raises: Floats, xy: Floats, change: Floats, s_r: float) -> Gain | None:
@@ -303,10 +313,9 @@ def figures(xy: Floats, heights: Floats) -> SurfaceFigures:
     return SurfaceFigures(float(np.ptp(heights)), rms, flatness(xy, heights).fltt)
 
 
-def _flattest(
-    matrix: Floats, heights: Floats, bending: Floats, s_r: float
-) -> tuple[Floats, Floats]:
-    """Raises of mean zero that leave the least squares about any constant, and their covariance.
+def _flattest(matrix: Floats, heights: Floats, bending: Floats) -> tuple[Floats, Floats]:
+    """Raises of mean zero that leave the least squares about any constant, and how they answer
+    each height (n, m).
 
     A way to bend that the points hardly see is held by STIFF; tilts are not.
     """
@@ -316,11 +325,20 @@ def _flattest(
     design = matrix @ basis
     design = design - design.mean(axis=0)
     weak = STIFF**2 * (bending @ basis).T @ (bending @ basis)
-    normal = design.T @ design + weak
-    inverse = np.linalg.inv(normal)
-    free = -inverse @ (design.T @ (heights - heights.mean()))
-    covariance = s_r**2 * inverse @ (design.T @ design) @ inverse
-    return np.asarray(basis @ free), np.asarray(basis @ covariance @ basis.T)
+    answers = -basis @ np.linalg.inv(design.T @ design + weak) @ design.T
+    return np.asarray(answers @ (heights - heights.mean())), np.asarray(answers)
+
+
+def _left_over(matrix: Floats, xy: Floats, heights: Floats, s_r: float) -> Scatter:
+    """What heights scatter by, about what screws and the six-term shape can make."""
+    whole = np.column_stack([matrix, polynomial_rows(*Scale.of_points(xy).uv(xy), 6).T])
+    base, weight, _ = np.linalg.svd(whole, full_matrices=False)
+    base = base[:, weight > RANK_TOLERANCE * weight[0]]
+    if base.shape[1] >= len(xy):
+        base, weight, _ = np.linalg.svd(matrix, full_matrices=False)
+        base = base[:, weight > RANK_TOLERANCE * weight[0]]
+    rest = heights - base @ (base.T @ heights)
+    return scatter_of(float(rest @ rest), len(xy) - base.shape[1], s_r, step_of(heights))
 
 
 def _held(raises: Floats, leads: Floats, names: Sequence[str], hold: str) -> float:

@@ -30,8 +30,10 @@ class Fit:
 
     covariance: of the coefficients (mm²), such that two standard uncertainties hold 95 of 100
     times; kept (n,): what was not an outlier; noise: standard deviation of one height (mm) that the
-    covariance rests on; scatter: how it is known, and whether the shape fits at all;
-    drift: how far the heights crept from the first touch to the last (mm), where that shows.
+    covariance rests on; scatter: how it is known, and whether the shape fits at all; memory: how
+    much of the covariance is because touches remember those before; crept: by how much what was
+    kept crept (mm), where that shows; taken_out: a place was touched again, so that it was taken
+    out, else it only widens the covariance.
     """
 
     scale: Scale
@@ -40,7 +42,14 @@ class Fit:
     kept: np.ndarray
     noise: float
     scatter: Scatter
-    drift: float | None = None
+    memory: float = 1.0
+    crept: Floats | None = None
+    taken_out: bool = False
+
+    @property
+    def drift(self) -> float:
+        """How far the heights crept, or may have, from the first touch to the last (mm)."""
+        return float(self.crept[-1] - self.crept[0]) if self.crept is not None else 0.0
 
     def rows(self, xy: Floats) -> Floats:
         """The fit's rows at points (m, 2): (m, terms)."""
@@ -130,8 +139,9 @@ def fit_heights(xy: Floats, heights: Floats, s_r: float, twisted: bool = False) 
     answer = np.linalg.lstsq(shape, heights[kept], rcond=None)[0]
     rest = heights[kept] - shape @ answer
     scatter = scatter_of(float(rest @ rest), len(rest) - shape.shape[1], s_r, step)
-    inverse = np.linalg.inv(shape.T @ shape) * memory_of(rest, shape)
-    drift = None
+    memory = memory_of(rest, shape)
+    inverse = np.linalg.inv(shape.T @ shape)
+    crept = None
     if again or len(number) - shape.shape[1] >= FEW:
         creep = creeps(shape, heights[kept], number, s_r, step)
         designs = [np.column_stack([shape, one]) for one in creep]
@@ -140,20 +150,31 @@ def fit_heights(xy: Floats, heights: Floats, s_r: float, twisted: bool = False) 
             # Ways to creep that fit as well lead to other planes: their spread is not known away.
             rest = heights[kept] - designs[0] @ answers[0]
             scatter = scatter_of(float(rest @ rest), len(rest) - len(answers[0]), s_r, step)
-            inverse = np.linalg.inv(designs[0].T @ designs[0]) * memory_of(rest, designs[0])
+            memory = memory_of(rest, designs[0])
+            inverse = np.linalg.inv(designs[0].T @ designs[0])
             apart = answers - answers.mean(axis=0)
-            inverse += apart.T @ apart / (len(answers) * scatter.u**2)
+            inverse += apart.T @ apart / (len(answers) * memory * scatter.u**2)
             answer, inverse = answers.mean(axis=0)[:-1], inverse[:-1, :-1]
         elif len(answers):
             # Without a place that was touched again it can't be taken out: the plane may be off.
             off = answers.mean(axis=0)[:-1] - answer
-            inverse = inverse + np.outer(off, off) / scatter.u**2
-        drift = float(answers.mean(axis=0)[-1]) if len(answers) else None
+            inverse = inverse + np.outer(off, off) / (memory * scatter.u**2)
+        if len(answers):
+            crept = np.mean([a[-1] * c for a, c in zip(answers, creep, strict=True)], axis=0)
     if whole:
         # The bows are given away: what stays is the plane that the heights have on average.
         answer, inverse = _less_bows(rows, np.asarray(answer), np.asarray(inverse), order)
-    covariance = scatter.u**2 * inverse
-    return Fit(scale, np.asarray(answer), np.asarray(covariance), kept, scatter.s, scatter, drift)
+    return Fit(
+        scale,
+        np.asarray(answer),
+        np.asarray(memory * scatter.u**2 * inverse),
+        kept,
+        scatter.s,
+        scatter,
+        memory,
+        crept,
+        again,
+    )
 
 
 def _refuse_line(xy: Floats) -> None:

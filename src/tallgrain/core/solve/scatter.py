@@ -3,7 +3,7 @@ known.
 
 A stated standard deviation is where estimation starts: it counts as so many degrees of freedom and
 is pooled with what is left over (a scaled inverse chi-square prior; A. Gelman et al., Bayesian Data
-Analysis, 3rd ed., 2013, 3.3). Where what is left over can't come from it (chi-square, 1 %), the
+Analysis, 3rd ed., 2013, 3.3). Where what is left over can't come from it (chi-square, 0.5 %), the
 model does not fit, and the residuals speak alone. Limits are Student's for the degrees of freedom
 that there are, told as the standard uncertainty whose double is that limit. A printer that tells
 heights in steps adds step²/12 (JCGM 100:2008, F.2.2.1).
@@ -16,7 +16,7 @@ import numpy as np
 from tallgrain.core.survey import Floats
 
 # How many degrees of freedom a stated scatter counts for, and when it is no longer believed.
-WEIGHT, DOUBT = 12.0, 0.01
+WEIGHT, DOUBT = 12.0, 0.005
 # Steps in which printers tell heights (mm), the coarsest first; finer ones don't matter.
 STEPS_MM = (0.1, 0.05, 0.025, 0.02, 0.0125, 0.01, 0.005)
 ALMOST = 1e-4
