@@ -36,7 +36,8 @@ def test_from_a_fresh_start_to_a_figure(standin, tmp_path, home):
     }  # fmt: skip
     assert stored["fltt_mm"] == pytest.approx(flat["fltt_mm"], abs=1e-6)
     assert set(flat) == {
-        "n", "reference", "fltt_mm", "fltp_mm", "fltv_mm", "fltq_mm", "plane", "terms"
+        "n", "reference", "fltt_mm", "fltp_mm", "fltv_mm", "fltq_mm", "plane", "terms", "u_mm",
+        "plate", "warnings",
     }  # fmt: skip
     zone = as_json("flatness", "1", "--reference", "mz")
     assert zone["fltp_mm"] is None

@@ -16,6 +16,7 @@ def flatness(
     as_json: AsJson = False,
 ) -> None:
     """How flat a surveyed plate is, and what its shape is made of."""
+    from tallgrain.core.surface.noise import flatness_noise, flatness_told
     from tallgrain.core.surface.plausible import refuse_no_plate
     from tallgrain.core.surface.shape import flatness as measure
     from tallgrain.core.surface.shape import judge
@@ -26,6 +27,8 @@ def flatness(
     flat, terms = judge(found.xy, found.heights, _extent(found))
     if reference is Reference.mz:
         flat = measure(found.xy, found.heights, "mz")
+    noise = flatness_noise(found, _s_r(found))
+    about = flatness_told(noise, flat.fltt)
     document = {
         "n": flat.n,
         "reference": flat.reference,
@@ -38,6 +41,10 @@ def flatness(
             "slope_x_mm_per_m": flat.plane.slope_x * 1000,
             "slope_y_mm_per_m": flat.plane.slope_y * 1000,
         },
+        # By the least-squares plane: what the plate itself is, at 95 %.
+        "u_mm": noise.u,
+        "plate": {"fltt_mm": noise.value, "low_mm": noise.low, "high_mm": noise.high},
+        "warnings": [told.document for told in about],
         "terms": terms
         and {
             "tilt_x_mm": terms.tilt_x,
@@ -52,8 +59,8 @@ def flatness(
     told = document["terms"] if isinstance(document["terms"], dict) else {}
 
     def table() -> str:
-        about = "least-squares" if flat.reference == "ls" else "minimum-zone"
-        rows = [[f"{flat.n} points about the {about} plane", "", ""]]
+        plane = "least-squares" if flat.reference == "ls" else "minimum-zone"
+        rows = [[f"{flat.n} points about the {plane} plane", "", ""]]
         for name, value in (
             ("FLTt, peak to valley", flat.fltt),
             ("FLTp, highest above", flat.fltp),
@@ -65,7 +72,8 @@ def flatness(
         rows.append(["  slope front to rear", number(flat.plane.slope_y * 1000), "mm per m"])
         for name, value in told.items():
             rows.append(["  " + name.removesuffix("_mm").replace("_", " "), number(value), "mm"])
-        return aligned(rows)
+        rows.append(["without noise, 95 %", f"{noise.low:.3f} to {noise.high:.3f}", "mm"])
+        return "\n".join([aligned(rows), *(one.sentence for one in about)])
 
     show(document, as_json, table)
 
@@ -130,6 +138,17 @@ def _extent(found: Any) -> Any:
     if plate.shape != "disc":
         return None
     return round_extent(plate.outline.middle, found.xy)
+
+
+def _s_r(found: Any) -> float:
+    """What one touch of that printer scatters by (mm)."""
+    from tallgrain.core.surface.compare import DEFAULT_S_R
+    from tallgrain.resolve import machine_sheet
+
+    try:
+        return float(machine_sheet(found.machine)[0].probe.repeatability.s_r)
+    except InputError:
+        return DEFAULT_S_R
 
 
 def repeatability_document(found: Any) -> dict[str, Any]:

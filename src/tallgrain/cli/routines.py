@@ -175,6 +175,8 @@ def _tell_motors(found: Any, as_json: bool) -> None:
 
 
 def _tell_tilt(event: Any, as_json: bool) -> None:
+    from tallgrain.core.solve.tilt import tilt_told
+
     solved = event.solved
     if as_json:
         document = {
@@ -187,6 +189,7 @@ def _tell_tilt(event: Any, as_json: bool) -> None:
             "predicted_mm": event.predicted,
             "noise_mm": solved.noise,
             "verdict": event.verdict,
+            "warnings": [told.document for told in tilt_told(solved)],
             "uncorrectable": {
                 "slope_x_mm_per_m": solved.uncorrectable[0] * 1000,
                 "slope_y_mm_per_m": solved.uncorrectable[1] * 1000,

@@ -93,12 +93,12 @@ def solve_tilt_of(
     as_json: AsJson = False,
 ) -> None:
     """What each Z motor must do so that plate and gantry are parallel."""
-    from tallgrain.core.solve.tilt import solve_tilt
+    from tallgrain.core.solve.tilt import tilt_of, tilt_told
     from tallgrain.resolve import machine_sheet, survey_named
 
     sheet, _ = machine_sheet(machine)
     found = survey_named(survey)
-    solved = solve_tilt(sheet, found.xy, found.heights, hold)
+    solved = tilt_of(sheet, found, hold)
     document: dict[str, Any] = {
         "raise_mm": {n: _round(float(r)) for n, r in solved.by_name.items()},
         "u_mm": {n: _round(float(u)) for n, u in zip(solved.names, solved.u, strict=True)},
@@ -110,6 +110,7 @@ def solve_tilt_of(
             "slope_x_mm_per_m": _round(solved.uncorrectable[0] * 1000),
             "slope_y_mm_per_m": _round(solved.uncorrectable[1] * 1000),
         },
+        "warnings": [told.document for told in tilt_told(solved)],
     }
 
     def table() -> str:
@@ -125,7 +126,8 @@ def solve_tilt_of(
             rows.append(["slope that they can't correct", across, "", "mm per m"])
         if solved.twist_left:
             rows.append(["twist that is left", number(solved.twist_left, 4), "", "mm"])
-        return "\n".join([aligned(rows), *_dropped_words(document["dropped"])])
+        told = [t.sentence for t in tilt_told(solved)]
+        return "\n".join([aligned(rows), *told, *_dropped_words(document["dropped"])])
 
     show(document, as_json, table)
 

@@ -99,6 +99,21 @@ class Survey:
         """Heights: (n,) mm, positive = nearer to the nozzle."""
         return np.array([p.z for p in self.points], dtype=float)
 
+    def in_time(self) -> tuple[Floats, Floats, np.ndarray]:
+        """Every height in the order in which it was touched, the first point's later touches among
+        them unless their drift was taken out: places (m, 2), heights (m,) mm, and which point each
+        is (m,), −1 where one was touched again."""
+        after: dict[int, list[float]] = {}
+        for again in () if self.drift_rate_mm else self.rechecks:
+            after.setdefault(min(again.after, len(self.points)), []).extend(again.touches)
+        order: list[tuple[float, float, float, int]] = []
+        for i, p in enumerate(self.points):
+            order.append((p.x, p.y, p.z, i))
+            first = self.points[0]
+            order += [(first.x, first.y, z, -1) for z in after.get(i + 1, [])]
+        told = np.array(order, dtype=float).reshape(-1, 4)
+        return told[:, :2], told[:, 2], told[:, 3].astype(int)
+
     def for_machine(self, machine: str) -> "Survey":
         """The same survey, of another printer's name."""
         return replace(self, machine=machine)

@@ -12,7 +12,7 @@ from tallgrain.core.plan.grid import Plan
 from tallgrain.core.plan.motors import check_moves
 from tallgrain.core.plan.supports import supports_plan
 from tallgrain.core.solve.response import Diagnosis, Response, check_response
-from tallgrain.core.solve.tilt import TiltSolution, bounded, solve_tilt
+from tallgrain.core.solve.tilt import TiltSolution, bounded, tilt_of
 from tallgrain.core.survey import Floats, Survey
 from tallgrain.errors import JobError, TallGrainError
 from tallgrain.journal.journal import Journal
@@ -79,7 +79,7 @@ def tilt_loop(
         if ident is None:
             return
         found = ledger.survey(ident)
-        solved = solve_tilt(sheet, found.xy, found.heights, job.hold)
+        solved = tilt_of(sheet, found, job.hold)
         spreads.append(solved.before)
         verdict = verdict_of(spreads, solved, sheet.tolerance.tilt_mm, number >= job.passes)
         sent = np.zeros(len(solved.names))

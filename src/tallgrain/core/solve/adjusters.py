@@ -6,14 +6,15 @@ what that plane leaves (Duchon 1977), held beyond the screws at its value on the
 """
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from tallgrain.core.machine.sheet import Adjuster, MachineSheet
-from tallgrain.core.solve.fit import fit_heights
-from tallgrain.core.solve.scatter import Scatter, scatter_of, step_of
+from tallgrain.core.scatter import Scatter, memory_of, scatter_of, step_of
+from tallgrain.core.solve.fit import LOCAL, fit_heights
 from tallgrain.core.surface.moments import RANK_TOLERANCE, Scale, polynomial_rows
+from tallgrain.core.surface.noise import left_by_shape
 from tallgrain.core.surface.shape import flatness
 from tallgrain.core.survey import Floats
 from tallgrain.errors import InputError
@@ -147,7 +148,7 @@ def solve_adjusters(
     s_r = sheet.probe.repeatability.s_r
     scatter = _left_over(matrix, xy, heights, s_r)
     raises, answers = _flattest(matrix, heights, influence.bending)
-    covariance = scatter.u**2 * fit.memory * answers @ answers.T
+    covariance = scatter.u**2 * answers @ answers.T
     if fit.crept is not None:
         off = answers @ (0.3 * fit.crept if fit.taken_out else fit.crept)
         covariance = covariance + np.outer(off, off)
@@ -330,7 +331,12 @@ def _flattest(matrix: Floats, heights: Floats, bending: Floats) -> tuple[Floats,
 
 
 def _left_over(matrix: Floats, xy: Floats, heights: Floats, s_r: float) -> Scatter:
-    """What heights scatter by, about what screws and the six-term shape can make."""
+    """What heights scatter by about the plate's own shape; of few, about what the screws and six
+    terms can make."""
+    if len(xy) >= LOCAL:
+        rest, base = left_by_shape(xy, heights, s_r, matrix)
+        found = scatter_of(float(rest @ rest), len(xy) - base.shape[1], s_r, step_of(heights))
+        return replace(found, s=found.s * float(np.sqrt(memory_of(rest, base))))
     whole = np.column_stack([matrix, polynomial_rows(*Scale.of_points(xy).uv(xy), 6).T])
     base, weight, _ = np.linalg.svd(whole, full_matrices=False)
     base = base[:, weight > RANK_TOLERANCE * weight[0]]

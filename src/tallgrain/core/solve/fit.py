@@ -5,21 +5,22 @@ externally studentised residual against Student's t at 1 % over all points (Bonf
 Kuh and Welsch 1980), at most a fifth of them; with few points one that alone spoils the fit is
 found by leaving out each. Tilt is read from the six-term shape wherever the points show one, so
 that a bow does not lean a plane over a plate with a corner missing. What is left over always
-speaks (core.solve.scatter).
+speaks (core.scatter).
 """
 
 from dataclasses import dataclass
 
 import numpy as np
 
-from tallgrain.core.solve.scatter import Scatter, creeps, memory_of, scatter_of, step_of
+from tallgrain.core.scatter import Scatter, creeps, memory_of, scatter_of, step_of
 from tallgrain.core.surface.moments import RANK_TOLERANCE, Scale, polynomial_rows
+from tallgrain.core.surface.noise import left_by_shape
 from tallgrain.core.survey import Floats
 from tallgrain.errors import InputError
 
 LEVEL = 0.01
 MOST_SHARE = 0.2
-FEW = 12
+FEW, LOCAL = 12, 24
 # Points spread less than this across a line (share of their spread along it) are one.
 LINE_SHARE = 0.02
 
@@ -139,7 +140,7 @@ def fit_heights(xy: Floats, heights: Floats, s_r: float, twisted: bool = False) 
     answer = np.linalg.lstsq(shape, heights[kept], rcond=None)[0]
     rest = heights[kept] - shape @ answer
     scatter = scatter_of(float(rest @ rest), len(rest) - shape.shape[1], s_r, step)
-    memory = memory_of(rest, shape)
+    memory = _memory(xy[kept], heights[kept], rest, shape, s_r)
     inverse = np.linalg.inv(shape.T @ shape)
     crept = None
     if again or len(number) - shape.shape[1] >= FEW:
@@ -150,7 +151,8 @@ def fit_heights(xy: Floats, heights: Floats, s_r: float, twisted: bool = False) 
             # Ways to creep that fit as well lead to other planes: their spread is not known away.
             rest = heights[kept] - designs[0] @ answers[0]
             scatter = scatter_of(float(rest @ rest), len(rest) - len(answers[0]), s_r, step)
-            memory = memory_of(rest, designs[0])
+            level = heights[kept] - answers[0][-1] * creep[0]
+            memory = _memory(xy[kept], level, rest, designs[0], s_r)
             inverse = np.linalg.inv(designs[0].T @ designs[0])
             apart = answers - answers.mean(axis=0)
             inverse += apart.T @ apart / (len(answers) * memory * scatter.u**2)
@@ -201,6 +203,14 @@ def _less_creep(xy: Floats, heights: Floats, s_r: float, step: float) -> Floats:
         return heights
     fit = np.linalg.lstsq(np.column_stack([rows, told[0]]), heights, rcond=None)[0]
     return np.asarray(heights - fit[-1] * told[0])
+
+
+def _memory(xy: Floats, heights: Floats, rest: Floats, shape: Floats, s_r: float) -> float:
+    """How much larger the covariance is by touches that remember those before; of many points
+    seen about the plate's own shape, so that its waves are not taken for memory."""
+    if len(xy) < LOCAL:
+        return memory_of(rest, shape)
+    return memory_of(*left_by_shape(xy, heights, s_r))
 
 
 def _less_bows(

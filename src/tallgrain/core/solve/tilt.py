@@ -5,13 +5,14 @@ the plate, by +(h − h_ref) where they carry the gantry: docs/methods.md.
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.core.solve.fit import Fit, fit_heights
-from tallgrain.core.survey import Floats
+from tallgrain.core.solve.fit import LOCAL, Fit, fit_heights
+from tallgrain.core.survey import Floats, Survey
+from tallgrain.core.told import Told
 from tallgrain.errors import InputError
 
 # Supports this close to one line (share of their length) correct nothing across it.
@@ -84,6 +85,43 @@ def solve_tilt(
         tuple(np.flatnonzero(~fit.kept).tolist()),
         fit,
     )
+
+
+def tilt_of(sheet: MachineSheet, survey: Survey, hold: str = "mean") -> TiltSolution:
+    """The raises by a survey, with the first point's later touches where there are any."""
+    xy, heights, which = survey.in_time()
+    solved = solve_tilt(sheet, xy, heights, hold)
+    dropped = tuple(int(which[i]) for i in solved.dropped if which[i] >= 0)
+    return replace(solved, dropped=dropped)
+
+
+def tilt_told(solved: TiltSolution) -> tuple[Told, ...]:
+    """What the raises rest on, where that is not plain."""
+    scatter, found = solved.fit.scatter, []
+    count = int(solved.fit.kept.sum())
+    if not scatter.fits and count < LOCAL:  # of many points the rest is the plate's own shape
+        found.append(
+            Told(
+                "no_plane",
+                f"The {count} points don't lie on one {'shape' if count > 6 else 'plane'}: "
+                f"{1000 * scatter.left:.0f} µm are left over. Touch them again.",
+                {"left_mm": scatter.left},
+            )
+        )
+    drift = solved.fit.drift
+    if drift and solved.fit.taken_out:
+        words = f"Heights crept by {1000 * abs(drift):.0f} µm over the survey; that is taken out."
+        found.append(Told("crept", words, {"creep_mm": drift}))
+    elif drift:
+        words = (
+            f"Heights seem to creep by {1000 * abs(drift):.0f} µm over the survey: the raises are "
+            "so much less certain. Touch the first point again at the end."
+        )
+        found.append(Told("may_creep", words, {"creep_mm": drift}))
+    if solved.fit.memory > 1:
+        words = "Touches remember those before: each tells less than one of its own."
+        found.append(Told("memory", words, {"wider": float(np.sqrt(solved.fit.memory))}))
+    return tuple(found)
 
 
 def supports_of(sheet: MachineSheet) -> tuple[tuple[str, ...], Floats]:

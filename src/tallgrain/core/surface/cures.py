@@ -131,8 +131,9 @@ def _reasons(judgement: Judgement, limit: float) -> tuple[str, ...]:
         f"Flatness {flat.fltt:.3f} mm against {limit:.2f} mm asked for; {flat.fltp or 0:.3f} above "
         f"and {flat.fltv or 0:.3f} below the least-squares plane, {flat.fltq or 0:.3f} RMS.",
         f"No plane does better than {judgement.zone_mm:.3f} mm (minimum zone).",
-        f"The touches make it uncertain by {2 * noise.u:.3f} mm (k = 2) and read {noise.bias:.3f} "
-        f"mm too much on average: a perfectly flat plate would read {noise.floor:.3f} mm.",
+        f"The touches make it uncertain by {2 * noise.u:.3f} mm (k = 2); without their noise the "
+        f"plate is flat within {noise.low:.3f} to {noise.high:.3f} mm (95 %), and a perfectly flat "
+        f"one would read {noise.floor:.3f} mm.",
     ]
     real = [s for s in judgement.shares if not s.below_noise]
     if real:

@@ -8,10 +8,30 @@ import numpy as np
 # Named here because NumPy loads it on first use, which would then be in the middle of work.
 from numpy.random import default_rng
 
+from tallgrain.core.scatter import step_of
 from tallgrain.core.surface.moments import Scale, polynomial_rows
 from tallgrain.core.survey import Floats, Survey
+from tallgrain.core.told import Told
 
-REPLICATES = 400
+REPLICATES, MOST_POINTS = 400, 2000
+# Of either end of the interval; less than a fortieth, because the shape is not known either.
+TAIL = 0.018
+# So much of a creep between the first touch and the last is no tilt, and bends the plate.
+BENDS = 0.2
+# More or less of the shape that was found.
+SHARES = (
+    0.0, 0.15, 0.3, 0.5, 0.7, 0.8, 0.87, 0.93, 0.97, 1.0, 1.03, 1.07, 1.13, 1.2, 1.35, 1.6, 2.2,
+)  # fmt: skip
+# A point that stands out of the shape beyond chance (this, of all points) and by so many standard
+# deviations of a touch is wild; at most this share of them is.
+WILD_LEVEL, LEAST_WILD, MOST_WILD = 0.01, 4.0, 0.1
+# Looked for among so many points at once, beyond so many robust deviations, or
+# plainly so many; the middle of what is
+# left of residuals when the least of them lie on the shape is so much more than their own.
+FEW, PLAINLY_WILD, CERTAINLY_WILD, SPREAD = 200, 6.0, 20.0, 1.3
+# Polynomials of so high an order at most, with so many terms for each point; the first that leaves
+# no more than noise (this chance) is the shape, if it leaves no more than so much of it.
+MOST_ORDER, ENOUGH, SHAPE_LEVEL, STILL_FITS = 12, 0.5, 0.1, 1.6
 
 
 def pooled_deviation(places: Iterable[Sequence[float]]) -> tuple[float, int]:
@@ -31,13 +51,23 @@ def pooled_deviation(places: Iterable[Sequence[float]]) -> tuple[float, int]:
 
 @dataclass(frozen=True)
 class FlatnessNoise:
-    """Standard uncertainty and bias of a peak-to-valley figure (mm), and where they come from."""
+    """What touches say of the plate's own FLTt (mm): value, the flatness without what noise adds to
+    a peak-to-valley figure; low and high, its 95 % interval, which may begin at 0.
+
+    u: of FLTt as it was measured, so that two of it reach to both ends of the interval; bias: what
+    noise adds to that figure; floor: what a flat plate would measure; s_r: what one touch scatters
+    by and whether that was measured here; wild: points that no shape explains, left out of value.
+    """
 
     u: float
     bias: float
     floor: float
     s_r: float
     measured: bool
+    value: float
+    low: float
+    high: float
+    wild: tuple[int, ...] = ()
 
 
 def point_noise(survey: Survey, default_s_r: float) -> tuple[Floats, float, bool]:
@@ -60,27 +90,219 @@ def point_noise(survey: Survey, default_s_r: float) -> tuple[Floats, float, bool
 
 
 def flatness_noise(survey: Survey, default_s_r: float) -> FlatnessNoise:
-    """How far noise alone moves FLTt about the least-squares plane.
+    """How flat the plate is under the noise of its touches.
 
-    Parametric bootstrap with a fixed seed: noise of the points' own size is added to the surface
-    REPLICATES times and FLTt taken again; its scatter is u, its mean shift the bias. `floor` is
-    what a perfectly flat plate would measure with the same points. Sampling is capped at 2,000
-    points: beyond that only the floor would still move, and by less than 3 %.
+    What the heights have in common with their neighbours (the least polynomial shape that leaves
+    no more than noise; all of it where none does) is taken for the plate, more or less of it as
+    well; what is left over is thrown back on it REPLICATES times, with a fixed seed, and FLTt taken
+    again. The sizes of that shape under which the measured FLTt is no surprise (95 %) are the
+    interval, the one under which it is the median is the value: test inversion by the bootstrap
+    (B. Efron and R. Tibshirani, An Introduction to the Bootstrap, 1993, ch. 12). Points that stand
+    out of it beyond chance are left out first. Capped at 2,000 points: beyond that
+    only the floor would still move, and by less than 3 %.
     """
+    from tallgrain.core.surface.quality import series_drift
+
     sigma, s_r, measured = point_noise(survey, default_s_r)
     xy, heights = survey.xy, survey.heights
-    if len(heights) > 2000:
-        step = len(heights) // 2000 + 1
-        keep = np.union1d(np.arange(0, len(heights), step), [heights.argmax(), heights.argmin()])
-        xy, heights, sigma = xy[keep], heights[keep], sigma[keep]
-    rows = polynomial_rows(*Scale.of_points(xy).uv(xy), 3)
-    base, _ = np.linalg.qr(rows.T)
-    noise = default_rng(5725).normal(size=(REPLICATES, len(heights))) * sigma
-    about = heights - heights.mean()
-    surface = about - base @ (base.T @ about)
-    noise -= (noise @ base) @ base.T
-    floor = float(np.ptp(noise, axis=1).mean())
-    again = np.ptp(noise + surface, axis=1)
-    return FlatnessNoise(
-        float(again.std(ddof=1)), float(again.mean() - np.ptp(surface)), floor, s_r, measured
+    sigma = np.hypot(sigma, step_of(heights) / np.sqrt(12))
+    index = np.arange(len(heights))
+    if len(heights) > MOST_POINTS:
+        step = len(heights) // MOST_POINTS + 1
+        index = np.union1d(index[::step], [heights.argmax(), heights.argmin()])
+        xy, heights, sigma = xy[index], heights[index], sigma[index]
+    raw = float(np.ptp(_about_plane(xy, heights[None])))
+    shape, rest, wild, doubtful = _shape_and_rest(xy, heights, sigma)
+    kept = np.setdiff1d(np.arange(len(xy)), wild)
+    low, value, high, floor = _inverted(
+        xy[kept], heights[kept], shape[kept], rest[kept], sigma[kept]
     )
+    if doubtful:
+        # Not so far out that it can't be the plate: then the plate is that much less flat.
+        held = np.setdiff1d(np.arange(len(xy)), [i for i in wild if i not in doubtful])
+        own = sigma[held]
+        too = _inverted(xy[held], heights[held], heights[held], 0 * own, own)
+        low, high = min(low, too[0]), max(high, too[2])
+    crept = series_drift(survey, s_r)
+    if crept is not None and crept.real:
+        low, high = max(low - BENDS * abs(crept.mm), 0.0), high + BENDS * abs(crept.mm)
+    u = max(raw - low, high - raw) / 2
+    return FlatnessNoise(
+        u, raw - value, floor, s_r, measured, value, low, high, tuple(int(index[i]) for i in wild)
+    )
+
+
+def flatness_told(noise: FlatnessNoise, raw: float) -> tuple[Told, ...]:
+    """What FLTt as it was measured (raw, mm) rests on, where that is not plain."""
+    found = []
+    if noise.low <= 0:
+        words = (
+            f"A perfectly flat plate would measure {noise.floor:.3f} mm by its touches' noise "
+            f"alone: it is flat within {noise.high:.3f} mm."
+        )
+        found.append(Told("noise_alone", words, {"floor_mm": noise.floor, "high_mm": noise.high}))
+    if noise.wild:
+        count = len(noise.wild)
+        words = (
+            f"{count} point{'' if count == 1 else 's'} stand{'s' if count == 1 else ''} out of "
+            f"every shape: without {'it' if count == 1 else 'them'} the plate is flat within "
+            f"{noise.value:.3f} mm. Touch there again."
+        )
+        figures = {"points": float(count), "without_mm": noise.value, "with_mm": raw}
+        found.append(Told("wild_points", words, figures))
+    return tuple(found)
+
+
+def _inverted(
+    xy: Floats, heights: Floats, shape: Floats, rest: Floats, sigma: Floats
+) -> tuple[float, float, float, float]:
+    """Low, middle and high of the sizes of a shape under which FLTt of the heights is no surprise,
+    and what a flat plate would measure (mm). Noise is drawn from `rest`, or where that is all zero
+    from the normal law."""
+    rng, n = default_rng(5725), len(xy)
+    if rest.any():
+        noise = rng.choice(rest, size=(REPLICATES, n))
+    else:
+        noise = rng.normal(size=(REPLICATES, n)) * sigma
+    noise = _about_plane(xy, noise)
+    surface = _about_plane(xy, shape[None])[0]
+    seen = float(np.ptp(_about_plane(xy, heights[None])))
+    size = float(np.ptp(surface))
+    shares = np.array(SHARES)
+    again = np.array([np.ptp(noise + share * surface, axis=1) for share in shares])
+    limits = np.quantile(again, (TAIL, 0.5, 1 - TAIL), axis=1)
+    low, value, high = (
+        float(np.interp(seen, np.maximum.accumulate(q), shares) * size) for q in limits[::-1]
+    )
+    flat = _about_plane(xy, default_rng(5725).normal(size=(REPLICATES, n)) * sigma)
+    return low, value, high, float(np.ptp(flat, axis=1).mean())
+
+
+def _about_plane(xy: Floats, heights: Floats) -> Floats:
+    """Rows of heights (k, n) about their least-squares planes."""
+    base, _ = np.linalg.qr(polynomial_rows(*Scale.of_points(xy).uv(xy), 3).T)
+    return np.asarray(heights - (heights @ base) @ base.T)
+
+
+def _shape_and_rest(
+    xy: Floats, heights: Floats, sigma: Floats
+) -> tuple[Floats, Floats, list[int], list[int]]:
+    """The plate's shape (n,), what one height departs from it by (n,) in its own size (all zero
+    where nothing says so), which points no shape explains, and which of these might be shape."""
+    from scipy.special import stdtrit
+
+    n = len(xy)
+    u, v = Scale.of_points(xy).uv(xy)
+    good = np.ones(n, dtype=bool)
+    wild: list[int] = []
+    most = max(int(MOST_WILD * n), 1)
+    doubtful: list[int] = []
+    if n <= FEW:
+        off = _many_wild(u, v, heights, sigma)
+        wild = [int(i) for i in np.argsort(-off)[:most] if off[i] > PLAINLY_WILD]
+        doubtful = [i for i in wild if off[i] < CERTAINLY_WILD]
+        good[wild] = False
+    while True:
+        found = _least_shape(u[good], v[good], heights[good], sigma[good])
+        if found is None:
+            return np.array(heights), np.zeros(n), [], []
+        rest, lever, freedom, s, _ = found
+        scaled = np.abs(rest) / np.sqrt(1 - lever)
+        worst = int(scaled.argmax())
+        # Externally studentised, one at a time (as core.solve.fit does), never below the touches.
+        others = np.sqrt(max(float(rest @ rest) - scaled[worst] ** 2 * (1 - lever[worst]), 0.0))
+        own = max(float(others / np.sqrt(max(freedom - 1, 1))), s)
+        limit = float(stdtrit(max(freedom - 1, 3), 1 - WILD_LEVEL / (2 * len(rest))))
+        if freedom < 4 or len(wild) >= most or scaled[worst] <= max(limit, LEAST_WILD) * own:
+            break
+        wild.append(int(np.flatnonzero(good)[worst]))
+        good[wild[-1]] = False
+    shape, left = np.array(heights), np.zeros(n)
+    if float(np.sqrt(rest @ rest / max(freedom, 1))) >= STILL_FITS * s:
+        return shape, left, wild, doubtful
+    shape[good] = heights[good] - rest
+    if freedom >= 20:
+        left[good] = rest / np.sqrt(1 - lever)
+    return shape, left, wild, doubtful
+
+
+def _many_wild(u: Floats, v: Floats, heights: Floats, sigma: Floats) -> Floats:
+    """By how many robust deviations each point (n,) stands out of a shape through most of the
+    others: several of them hide one another from least squares. Least absolute deviations by
+    reweighting (E. J. Schlossmacher, JASA 68, 1973)."""
+    from scipy.special import chdtrc
+
+    n, own = len(heights), max(float(np.sqrt((sigma**2).mean())), 1e-9)
+    off = np.zeros(n)
+    for order in range(2, MOST_ORDER + 1):
+        rows = _terms(u, v, order)
+        terms = rows.shape[1]
+        if terms > ENOUGH * n:
+            break
+        weight = np.ones(n)
+        for _ in range(30):
+            root = np.sqrt(weight)
+            fit = np.linalg.lstsq(rows * root[:, None], heights * root, rcond=1e-9)[0]
+            rest = np.abs(heights - rows @ fit)
+            weight = 1 / np.maximum(rest, 0.05 * own)
+        freedom = n - terms
+        # As many as there are terms lie on it: the middle of the others speaks.
+        robust = 1.4826 * float(np.median(np.sort(rest)[terms:])) / SPREAD
+        off = rest / max(robust, own)
+        if chdtrc(freedom, freedom * (robust / own) ** 2) > SHAPE_LEVEL:
+            break
+    return np.asarray(off)
+
+
+def left_by_shape(
+    xy: Floats, heights: Floats, s: float, more: Floats | None = None
+) -> tuple[Floats, Floats]:
+    """What the least polynomial shape leaves of heights (n,) mm, and an orthonormal base of that
+    shape (n, k): what they scatter by, whatever shape the plate has. s: one height's stated scatter
+    (mm); more (n, k): ways in which the plate may bend besides."""
+    found = _least_shape(*Scale.of_points(xy).uv(xy), heights, np.full(len(xy), s), more)
+    if found is None:
+        return np.zeros(len(xy)), np.eye(len(xy))
+    return found[0], found[4]
+
+
+def _least_shape(
+    u: Floats, v: Floats, heights: Floats, sigma: Floats, more: Floats | None = None
+) -> tuple[Floats, Floats, int, float, Floats] | None:
+    """Of the least polynomial that leaves no more than noise, or the largest there may be: what it
+    leaves (n,), how much each height decides of it (n,), its degrees of freedom, the touches' own
+    scatter (mm), and an orthonormal base of the shape. None where the points show no plane."""
+    from scipy.special import chdtrc
+
+    found, n = None, len(heights)
+    own = max(float(np.sqrt((sigma**2).mean())), 1e-9)
+    for order in range(1, MOST_ORDER + 1):
+        rows = _terms(u, v, order)
+        terms = rows.shape[1]
+        if found is not None and terms > ENOUGH * n:
+            break
+        if more is not None:
+            rows = np.column_stack([rows, more])
+        base, weight, _ = np.linalg.svd(rows, full_matrices=False)
+        there = weight > 1e-6 * weight[0]
+        if n <= there.sum() or (more is None and not there.all()):
+            break
+        base, terms = base[:, there], int(there.sum())
+        rest = heights - base @ (base.T @ heights)
+        lever = np.clip((base**2).sum(axis=1), 0, 0.95)
+        freedom = n - terms
+        # Most points speak, not the few that stand out.
+        robust = 1.4826 * float(np.median(np.abs(rest))) * np.sqrt(n / freedom)
+        found = rest, lever, freedom, own, base
+        if chdtrc(freedom, freedom * (robust / own) ** 2) > SHAPE_LEVEL:
+            break
+    return found
+
+
+def _terms(u: Floats, v: Floats, order: int) -> Floats:
+    """Products of Legendre's polynomials up to a total order: (n, terms)."""
+    from numpy.polynomial.legendre import legvander2d
+
+    whole = legvander2d(u, v, [order, order]).reshape(len(u), order + 1, order + 1)
+    i, j = np.indices((order + 1, order + 1))
+    return np.asarray(whole[:, (i + j) <= order])

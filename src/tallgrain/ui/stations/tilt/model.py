@@ -9,7 +9,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from tallgrain.clock import now
 from tallgrain.core.plan.grid import grid_plan
 from tallgrain.core.solve.response import Diagnosis
-from tallgrain.core.solve.tilt import solve_tilt
+from tallgrain.core.solve.tilt import tilt_of
 from tallgrain.errors import InputError
 from tallgrain.journal.record import Entry
 from tallgrain.journal.records import TiltLooked
@@ -86,7 +86,7 @@ class TiltWork(QObject):
         if shown is None or sheet is None:
             return False
         try:
-            solved = solve_tilt(sheet, shown.survey.xy, shown.survey.heights, hold)
+            solved = tilt_of(sheet, shown.survey, hold)
         except InputError as error:
             self._probe.refuse(error)
             return False

@@ -4,7 +4,7 @@ from PyQt6.QtCore import QRectF
 from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QVBoxLayout
 
-from tallgrain.core.solve.tilt import TiltSolution
+from tallgrain.core.solve.tilt import TiltSolution, tilt_told
 from tallgrain.formats.draft import with_amount
 from tallgrain.ui.painting.tilt import Levelling, paint_tilt
 from tallgrain.ui.session.state import LinkState
@@ -178,7 +178,8 @@ class TiltStation(Station):
             self.readout.tell(mm(work.stored.figures.spread), "mm spread at the supports", told)
         else:
             self.readout.tell("–", "mm spread at the supports", "not measured yet")
-        tell(self.what, self._sentence())
+        beside = tilt_told(newest.solved) if newest is not None else ()
+        tell(self.what, " ".join([self._sentence(), *(one.sentence for one in beside)]))
         lines = []
         for i, one in enumerate(work.passes):
             came = work.passes[i + 1].solved.before if i + 1 < len(work.passes) else None
