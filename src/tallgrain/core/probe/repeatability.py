@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from tallgrain.core.scatter import STEPS_MM
 from tallgrain.core.survey import Floats
 from tallgrain.errors import InputError
 
@@ -13,6 +14,11 @@ LIMIT = 2.8
 # Outliers: one at a time, tested at this level over all touches (Bonferroni), at most a fifth.
 OUTLIER_LEVEL = 0.01
 LARGEST_SHARE = 0.2
+# A place with fewer touches shows no creep; outliers further out than this many s_r are slips, and
+# no tails; how many normal touches the usual kurtosis counts for, and below which it is none.
+CREEP_LEAST, NO_TAIL, KURTOSIS_WEIGHT, KURTOSIS_PLAIN = 8, 15.0, 6.0, 3.4
+# Places creep alike where their common slope is so many of its standard uncertainties.
+CREEPS = 3.0
 # Touches that spread wider than this are no measurement.
 WIDEST_MM = 0.2
 
@@ -61,9 +67,6 @@ def repeatability(places: Sequence[Sequence[float]]) -> Repeatability:
     place, common to all places, from the first touch to the last. between: standard deviation of
     the means of the places. Raises InputError where nothing was repeated.
     """
-    # Not at the top: the window starts without SciPy's statistics.
-    from scipy import special
-
     series = [np.asarray(p, dtype=float) for p in places]
     if not any(len(p) > 1 for p in series):
         raise InputError(
@@ -74,12 +77,18 @@ def repeatability(places: Sequence[Sequence[float]]) -> Repeatability:
     keep = [np.ones(len(p), dtype=bool) for p in series]
     outliers = _take_outliers(series, keep)
     squares, freedom = _pooled(series, keep)
+    crept = [_without_creep(values, kept) for values, kept in zip(series, keep, strict=True)]
+    if not any(terms for _, terms in crept):
+        crept = _without_common(series, keep)
+    level = [values for values, _ in crept]
+    lost = sum(terms for _, terms in crept)
+    if lost and freedom - lost > 0:
+        squares, freedom = _pooled(level, keep)[0], freedom - lost
     s_r = float(np.sqrt(squares / freedom)) if freedom else 0.0
-    low, high = (
-        (s_r * float(np.sqrt(freedom / special.chdtri(freedom, p))) for p in (0.025, 0.975))
-        if freedom
-        else (0.0, 0.0)
-    )
+    step = max((step_told(p) for p in series), default=0.0)
+    # Where heights are told in steps, nothing is known to repeat better than a step is wide.
+    s_r = max(s_r, step / np.sqrt(12))
+    low, high = _limits(level, keep, outliers, s_r, freedom, step)
     drift, u_drift = _drift(series, keep)
     between, matters = _between(series, keep, s_r, freedom)
     return Repeatability(
@@ -95,6 +104,110 @@ def repeatability(places: Sequence[Sequence[float]]) -> Repeatability:
         max(float(np.ptp(p)) if len(p) else 0.0 for p in series),
         sum(len(p) for p in series),
     )
+
+
+def _without_creep(values: Floats, kept: np.ndarray) -> tuple[Floats, int]:
+    """A place's touches without what they creep by in time, where that is beyond chance (1 %), and
+    how many degrees of freedom that took: a straight line and its bend."""
+    from scipy.special import fdtrc
+
+    number = np.flatnonzero(kept).astype(float)
+    if len(number) < CREEP_LEAST:
+        return values, 0
+    time = (np.arange(len(values)) - number.mean()) / max(float(np.ptp(number)) / 2, 1.0)
+    rows = np.column_stack([np.ones(len(values)), time, time**2])
+    good = values[kept] - values[kept].mean()
+    fit = np.linalg.lstsq(rows[kept], good, rcond=None)[0]
+    rest = good - rows[kept] @ fit
+    freedom = len(number) - 3
+    left, told = float(rest @ rest), float(good @ good - rest @ rest)
+    if left <= 0 or fdtrc(2, freedom, told / 2 / (left / freedom)) >= OUTLIER_LEVEL:
+        return values, 0
+    return np.asarray(values - rows[:, 1:] @ fit[1:]), 2
+
+
+def _without_common(series: list[Floats], keep: list[np.ndarray]) -> list[tuple[Floats, int]]:
+    """Short places that all creep alike, without that."""
+    drift, u = _drift(series, keep)
+    if not abs(drift) > CREEPS * u > 0:
+        return [(values, 0) for values in series]
+    each = drift / max(max(len(p) for p in series) - 1, 1)
+    level = [(values - each * np.arange(len(values)), 0) for values in series]
+    return [(level[0][0], 1), *level[1:]]
+
+
+def _limits(
+    series: list[Floats],
+    keep: list[np.ndarray],
+    outliers: Sequence[Outlier],
+    s_r: float,
+    freedom: int,
+    step: float,
+) -> tuple[float, float]:
+    """The 95 % limits of s_r (mm): chi-square's, with fewer degrees of freedom where tails are
+    heavy (the variance of a variance by the kurtosis; R. G. Miller, Beyond ANOVA, 1986, 7.1) or
+    touches remember those before, and with the outliers that may be no slips above."""
+    from scipy import special
+
+    if freedom < 1 or s_r <= 0:
+        return 0.0, 0.0
+    rest = [values[kept] - values[kept].mean() for values, kept in zip(series, keep, strict=True)]
+    rest = [r * np.sqrt(len(r) / (len(r) - 1)) for r in rest if len(r) > 1]
+    whole = np.concatenate(rest)
+    tails = [
+        float(series[o.place][o.touch] - np.median(series[o.place][keep[o.place]]))
+        for o in outliers
+    ]
+    tails = [t for t in tails if abs(t) < NO_TAIL * s_r]
+    every = np.concatenate([whole, tails])
+    square = float((every**2).mean())
+    fourth = float((every**4).mean())
+    kurtosis = (3 * KURTOSIS_WEIGHT + len(every) * fourth / max(square, 1e-30) ** 2) / (
+        KURTOSIS_WEIGHT + len(every)
+    )
+    heavy = max(2 / (kurtosis - 1), 0.05) if kurtosis > KURTOSIS_PLAIN else 1.0
+    r = _serial(rest)
+    seen = freedom * heavy * (1 - r**2) / (1 + r**2)
+    # A place's mean takes with it what its touches have in common.
+    size = freedom / max(len(rest), 1) + 1
+    common = 2 * r / (1 - r) / size if r else 0.0
+    tail = kurtosis / 3 if kurtosis > KURTOSIS_PLAIN else 1.0  # what comes seldom was seldom seen
+    square = tail * max(square * len(every) / len(whole), s_r**2) / (1 - min(common, 0.7))
+    top = float(np.hypot(np.sqrt(square), step / np.sqrt(12)))
+    low, high = (float(np.sqrt(seen / special.chdtri(seen, p))) for p in (0.025, 0.975))
+    if s_r <= step / np.sqrt(12):
+        # All alike, or nearly: no less than nothing, and no more than one step.
+        return 0.0, max(step, 2 * float(np.sqrt(square)))
+    return s_r * low, top * high
+
+
+def _serial(rest: Sequence[Floats]) -> float:
+    """The first serial correlation of touches at one place, where it is beyond chance (16 %
+    one-sided); what taking the mean took away is given back."""
+    pairs = sum(len(r) - 1 for r in rest)
+    power = sum(float(r @ r) for r in rest)
+    if pairs < 6 or power <= 0:
+        return 0.0
+    r = sum(float(v[1:] @ v[:-1]) for v in rest) / power
+    r += sum(1.0 for _ in rest) / sum(len(v) for v in rest)
+    if r < 1.0 / np.sqrt(pairs):
+        return 0.0
+    return float(min(r + 2 * r * len(rest) / pairs + 0.5 / np.sqrt(pairs), 0.8))
+
+
+def step_told(values: Floats) -> float:
+    """The step (mm) in which touches of one place are told; the last decimal of all of them where
+    they are all the same."""
+    if len(values) > 1 and np.ptp(values) == 0:
+        decimals = next((d for d in range(7) if abs(round(values[0], d) - values[0]) < 1e-9), 6)
+        return 10.0 ** -max(decimals, 2)
+    differences = values - values[0]
+    unlike = len(np.unique(np.round(differences, 9)))
+    for step in STEPS_MM:
+        parts = differences / step
+        if unlike > 1 and len(values) >= 5 and np.abs(parts - np.round(parts)).max() < 1e-4:
+            return float(step)
+    return 0.0
 
 
 def _pooled(series: list[Floats], keep: list[np.ndarray]) -> tuple[float, int]:
