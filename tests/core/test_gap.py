@@ -48,7 +48,8 @@ def test_the_worked_example():
 
 
 def test_a_bracket_is_a_rectangle():
-    found = solve_gap(loop((0.20, "free"), (0.10, "stuck"), gauge_tolerance=0.0, probe_s_r=0.0))
+    found = solve_gap(loop((0.20, "free"), (0.10, "stuck"), gauge_tolerance=0.0, probe_s_r=0.0,
+                           hand_bias=0.0))  # fmt: skip
     assert (found.low, found.high) == pytest.approx((1.74, 1.84))
     assert found.t == pytest.approx(1.79)
     assert found.u == pytest.approx(0.05 / 3**0.5)
@@ -57,14 +58,14 @@ def test_a_bracket_is_a_rectangle():
 def test_the_budget_adds_in_squares():
     found = solve_gap(loop(
         (0.080, "grips"), (0.074, "grips"), (0.083, "grips"), z_step=0.01, gauge_tolerance=0.006,
-        probe_s_r=0.004, growth=0.009,
+        probe_s_r=0.004, growth=0.009, reference=0.005, hand_bias=0.004,
     ))  # fmt: skip
     values = 1.94 - np.array([0.080, 0.074, 0.083])
     assert found.t == pytest.approx(values.mean())
     s = np.sqrt((20 * 0.015**2 + 2 * values.var(ddof=1)) / 22)
     wanted = {
-        "scatter": s / 3**0.5, "step": 0.01 / 12**0.5, "gauge": 0.006 / 3**0.5, "probe": 0.004,
-        "growth": 0.009 / 3**0.5,
+        "scatter": s / 3**0.5, "step": 0.01 / 12**0.5, "gauge": 0.006 / 3**0.5, "probe": 0.005,
+        "hand": 0.004, "growth": 0.009 / 3**0.5,
     }  # fmt: skip
     assert found.budget == pytest.approx(wanted)
     assert found.u == pytest.approx(np.sqrt(sum(u**2 for u in wanted.values())))
@@ -187,7 +188,7 @@ def test_solving_on_the_command_line(tmp_path):
     found = as_json("solve", "gap", file)
     assert found["trip_height_mm"] == pytest.approx(1.8625, abs=0.002)
     assert found["lo_mm"] == pytest.approx(found["trip_height_mm"] - 2 * found["u_mm"], abs=2e-6)
-    assert set(found["budget"]) == {"bracket", "gauge", "probe"}
+    assert set(found["budget"]) == {"bracket", "gauge", "probe", "hand"}
     assert (found["contradictions"], found["next"]["kind"]) == ([], "trial")
     assert "u from bracket" in tallgrain("solve", "gap", file, check=0).stdout
     file.write_text(json.dumps({**EXAMPLE, "touches": EXAMPLE["touches"][:1], "trials": []}))

@@ -50,17 +50,23 @@ def wider(freedom: float) -> float:
 
 
 def scatter_of(
-    squares: float, freedom: int, stated: float, step: float = 0.0, weight: float = WEIGHT
+    squares: float,
+    freedom: int,
+    stated: float,
+    step: float = 0.0,
+    weight: float = WEIGHT,
+    doubt: float = DOUBT,
 ) -> Scatter:
     """From the sum of squares that a fit leaves (mm²), its degrees of freedom, what is stated of
-    one height (mm) and the step in which heights are told."""
+    one height (mm), the step in which heights are told, how many degrees of freedom what is stated
+    counts for, and the chance below which it is not believed."""
     from scipy.special import chdtrc
 
     stated = float(np.hypot(stated, step / np.sqrt(12)))
     left = float(np.sqrt(squares / freedom)) if freedom > 0 else 0.0
     if freedom <= 0:
         return Scatter(stated, weight, True, 0.0)
-    if stated > 0 and chdtrc(freedom, squares / stated**2) >= DOUBT:
+    if stated > 0 and chdtrc(freedom, squares / stated**2) >= doubt:
         pooled = (weight * stated**2 + squares) / (weight + freedom)
         return Scatter(float(np.sqrt(pooled)), weight + freedom, True, left)
     return Scatter(max(left, stated), float(freedom), stated <= 0, left)

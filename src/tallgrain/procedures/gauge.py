@@ -53,7 +53,11 @@ def gauge_loop(
 
     def loop() -> GaugeLoop:
         return GaugeLoop(
-            t_set, tuple(touches), sheet.travel.z_step, probe_s_r=sheet.probe.repeatability.s_r
+            t_set,
+            tuple(touches),
+            sheet.travel.z_step,
+            probe_s_r=sheet.probe.repeatability.s_r,
+            reference=sheet.probe.repeatability.s_between,
         )
 
     def felt(thickness: float) -> FeelWord:

@@ -83,7 +83,17 @@ def felt_height(
 
 def _solved(touches: Sequence[GaugeTouch], z_step: float) -> GapEstimate:
     """As the gauge loop solves: its t is minus the height."""
-    return solve_gap(GaugeLoop(0.0, tuple(touches), z_step, gauge_tolerance=0.0, probe_s_r=0.0))
+    return solve_gap(
+        GaugeLoop(
+            0.0,
+            tuple(touches),
+            z_step,
+            gauge_tolerance=0.0,
+            probe_s_r=0.0,
+            reference=0.0,
+            hand_bias=0.0,
+        )
+    )
 
 
 def next_feel(

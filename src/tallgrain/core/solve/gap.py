@@ -11,13 +11,19 @@ from typing import Literal
 
 import numpy as np
 
+from tallgrain.core.scatter import scatter_of
+
 Verdict = Literal["not_sticking", "sits_on_top", "good", "squashed", "scraping", "cannot_tell"]
 FeelWord = Literal["free", "grips", "stuck"]
 
 # Where nothing better is known: how far one hand's grips scatter (mm), and how many repeats that
-# knowledge counts for. A few repeats of one sitting can't outweigh it.
+# knowledge counts for: a few repeats of one sitting can't outweigh it, unless they would hardly
+# ever lie so far apart.
 HAND_MM = 0.015
-HAND_WEIGHT = 20.0
+HAND_WEIGHT, HAND_DOUBT = 20.0, 0.01
+# How far a hand's grip may lie off the gauge's true thickness each time (mm, one standard
+# uncertainty): what it calls a grip is nobody's but its own, and repeats don't show it.
+HAND_BIAS_MM = 0.004
 # Two feels contradict each other beyond so many hand spreads.
 CONTRADICTS = 2.5
 # How far a gauge step goes where only one side is known yet (mm).
@@ -57,7 +63,8 @@ class GaugeLoop:
     """All that was felt, in the order of time; lengths are mm.
 
     growth: how far the nozzle may still grow, because it has not settled (half width); settle: how
-    far the plate may still move, because it has not soaked (half width).
+    far the plate may still move, because it has not soaked (half width); reference: how far a new
+    one scatters; hand_bias: how far off a hand's grip may be each time (standard uncertainties).
     """
 
     t_set: float
@@ -67,6 +74,8 @@ class GaugeLoop:
     probe_s_r: float = 0.003
     growth: float = 0.0
     settle: float = 0.0
+    reference: float = 0.0
+    hand_bias: float = HAND_BIAS_MM
 
 
 @dataclass(frozen=True)
@@ -125,8 +134,9 @@ def solve_gap(loop: GaugeLoop) -> GapEstimate:
 
     With two or more grips: their mean, with the hand's scatter over √n (their own, steadied by the
     hand's usual one) and the step. Else the bracket: its middle, or the one grip in it, with half
-    its width over √3. The gauge's tolerance, the probe's repeatability (whole: there was one
-    reference) and growth join in. Contradictory feels widen u by half of their overlap, over √3.
+    its width over √3. The gauge's tolerance, what the hand calls a grip, the scatter of a reference
+    (whole: there was one, and never less than a touch's) and growth join in. Contradictory feels
+    widen u by half of their overlap, over √3.
     """
     tau = {
         kind: [(says(loop, t), i) for i, t in enumerate(loop.touches) if t.feel == kind]
@@ -142,8 +152,8 @@ def solve_gap(loop: GaugeLoop) -> GapEstimate:
     if len(grips) >= 2:
         t = float(grips.mean())
         squares = float(((grips - t) ** 2).sum())
-        s = np.sqrt((HAND_WEIGHT * HAND_MM**2 + squares) / (HAND_WEIGHT + len(grips) - 1))
-        budget["scatter"] = float(s / np.sqrt(len(grips)))
+        hand = scatter_of(squares, len(grips) - 1, HAND_MM, 0.0, HAND_WEIGHT, HAND_DOUBT)
+        budget["scatter"] = (hand.s if hand.fits else hand.u) / np.sqrt(len(grips))
         budget["step"] = loop.z_step / np.sqrt(12)
     elif low is not None and high is not None:
         edges = sorted((low, high))
@@ -158,7 +168,9 @@ def solve_gap(loop: GaugeLoop) -> GapEstimate:
         budget["scatter"] = HAND_MM
         budget["step"] = loop.z_step / np.sqrt(12)
     budget["gauge"] = loop.gauge_tolerance / np.sqrt(3)
-    budget["probe"] = loop.probe_s_r
+    if loop.hand_bias:
+        budget["hand"] = loop.hand_bias
+    budget["probe"] = max(loop.probe_s_r, loop.reference)
     if loop.growth:
         budget["growth"] = loop.growth / np.sqrt(3)
     if loop.settle:

@@ -9,7 +9,8 @@ from tallgrain.ui.widgets.words import mm
 
 WORDS = {
     "scatter": "what you felt, scatter", "bracket": "what you felt, bracket",
-    "step": "the printer's step", "gauge": "the gauge's thickness", "probe": "the probe",
+    "step": "the printer's step", "gauge": "the gauge's thickness", "probe": "the reference",
+    "hand": "what your hand calls a grip",
     "growth": "nozzle not settled", "soak": "plate not soaked",
     "contradiction": "contradicting feels",
 }  # fmt: skip

@@ -159,6 +159,7 @@ class GaugeWork(GapWork):
             touches,
             sheet.travel.z_step,
             probe_s_r=sheet.probe.repeatability.s_r,
+            reference=sheet.probe.repeatability.s_between,
             growth=grows,
             settle=settles,
         )
