@@ -216,7 +216,10 @@ def density(
     as_json: AsJson = False,
 ) -> None:
     """How few points would have held a tolerance, by thinning a dense survey."""
+    import numpy as np
+
     from tallgrain.core.surface.density import density_advice
+    from tallgrain.core.surface.noise import point_noise
     from tallgrain.resolve import survey_named
 
     found = survey_named(survey)
@@ -224,7 +227,8 @@ def density(
     method: Literal["bilinear", "bicubic"] = (
         "bicubic" if interpolation is Interpolation.bicubic else "bilinear"
     )
-    advice = density_advice(found.xy, found.heights, tolerance_mm, method, samples)
+    s = float(np.sqrt((point_noise(found, _s_r(found))[0] ** 2).mean()))
+    advice = density_advice(found.xy, found.heights, tolerance_mm, method, samples, s)
     document = {
         "options": [
             {

@@ -25,6 +25,8 @@ from tallgrain.core.survey import Floats
 from tallgrain.errors import InputError
 
 LEAST = 3
+# A height's scatter where nothing is told (mm); how much mean square noise leaves in a departure.
+DEFAULT_S, RMS_NOISE = 0.003, 2.5
 # Fine enough that no edge of a mesh cell is missed between two places of a picture.
 FINE, MOST = 8, 161
 
@@ -97,11 +99,18 @@ def dense_mesh(xy: Floats, heights: Floats) -> Mesh:
 
 
 def density_advice(
-    xy: Floats, heights: Floats, tolerance: float, method: Method = "bilinear", samples: int = 1
+    xy: Floats,
+    heights: Floats,
+    tolerance: float,
+    method: Method = "bilinear",
+    samples: int = 1,
+    s: float = DEFAULT_S,
 ) -> DensityAdvice:
     """What fewer points would have missed (xy (n, 2), heights (n,), tolerance mm).
 
-    A rectangular grid keeps its own proportion of columns to rows. Raises InputError.
+    s: scatter of one height (mm), as touches repeated in place or the printer's own series have
+    it. Smoothing takes away no more than that explains: a ripple at the points' own spacing is
+    shape. A rectangular grid keeps its own proportion of columns to rows. Raises InputError.
     """
     if not (np.isfinite(tolerance) and tolerance > 0):
         raise InputError(
@@ -124,6 +133,9 @@ def density_advice(
         error = error[np.isfinite(error)]
         worst, rms = float(np.abs(error).max()), float(np.sqrt(error @ error / len(error)))
         expected = anywhere.worst(columns, rows, method) if anywhere is not None else worst
+        # The most of so many departures that noise alone explains (k = 2 of the extreme).
+        noise = s * np.sqrt(2) * (np.sqrt(2 * np.log(max(len(error), 2))) + 1)
+        expected = max(expected, worst - noise, float(np.sqrt(max(rms**2 - RMS_NOISE * s**2, 0))))
         time = _time(mesh, columns, rows, samples)
         options.append(Option(columns, rows, worst, rms, expected, time))
     holds = [o for o in options if o.expected <= tolerance]

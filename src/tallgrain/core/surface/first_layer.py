@@ -17,6 +17,7 @@ from tallgrain.core.surface.density import (
     thinned,
 )
 from tallgrain.core.surface.interpolate import Mesh, grid_within, raster
+from tallgrain.core.surface.noise import point_noise
 from tallgrain.core.survey import Survey
 from tallgrain.errors import InputError
 
@@ -68,7 +69,14 @@ def first_layer_sight(
     try:
         touches = max((len(p.touches) for p in survey.points), default=1) or 1
         tolerance = min(layer - low, high - layer)
-        advice = density_advice(survey.xy, survey.heights, tolerance, "bilinear", touches)
+        advice = density_advice(
+            survey.xy,
+            survey.heights,
+            tolerance,
+            "bilinear",
+            touches,
+            float(np.sqrt((point_noise(survey, s)[0] ** 2).mean())),
+        )
     except InputError:
         advice = None
     misses = float(np.nanmax(np.abs(missed(mesh, 3, 3, "bilinear")))) if can_thin else None
