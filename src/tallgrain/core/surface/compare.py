@@ -10,9 +10,17 @@ from typing import Literal
 import numpy as np
 
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.core.surface.interpolate import heights_at, mesh_of
+from tallgrain.core.scatter import memory_of, scatter_of, step_of
+from tallgrain.core.surface.interpolate import heights_at, mesh_of, operator
 from tallgrain.core.surface.moments import Scale, polynomial_rows, rank_of
-from tallgrain.core.surface.noise import point_noise, pooled_deviation
+from tallgrain.core.surface.noise import (
+    FEW,
+    left_by_shape,
+    point_noise,
+    pooled_deviation,
+    standing_alone,
+)
+from tallgrain.core.surface.quality import series_drift
 from tallgrain.core.survey import Conditions, Floats, Survey
 from tallgrain.errors import InputError
 
@@ -27,6 +35,15 @@ OUTLIER_SIGMA = 5.0
 MOST_OUTLIERS = 0.05
 NEIGHBOURS = 8
 CALM_SIGMA = 1.5
+# Of many places together: so far out of any smooth shape, and at most so many.
+ALONE_SIGMA, MOST_ALONE, BESIDE = 6.0, 0.1, 4
+# Fewer places say nothing of how much D scatters; a robust scale is known so much less
+# well, and is believed above this chance that the stated one makes it.
+LEAST_SPREAD, ROBUST, SPREAD_DOUBT = 12, 0.6, 0.05
+# How many pairs of references a stated s_between counts for.
+REFERENCES = 8.0
+# So much of a creep bends the plate instead of leaning it; more places share no noise.
+CREEP_BENDS, MOST_SHARED = 0.2, 700
 
 DEFAULT_S_R = 0.003
 DEFAULT_S_BETWEEN = 0.005
@@ -90,13 +107,18 @@ def compare(
             "compare",
             "Choose two surveys of one printer.",
         )
-    xy, difference, variance, freedom = _difference(a, b, noise)
+    xy, difference, variance, freedom, shared = _difference(a, b, noise)
     keep = ~_outliers(xy, difference, np.sqrt(variance))
     outliers, xy = xy[~keep], xy[keep]
-    difference, variance = difference[keep], variance[keep]
+    difference, variance, shared = difference[keep], variance[keep], shared[keep]
     _need_overlap(xy)
     split = _split(xy, difference)
-    verdict = _verdict(split, variance, freedom, noise)
+    scatter = _scatter(xy, difference, variance, freedom)
+    known = _Known(
+        variance * scatter.factor**2, shared * scatter.factor, scatter, _creep(a, b, noise)
+    )
+    verdict = _verdict(split, known, noise)
+    variance = known.variance
     moved = verdict in ("moved", "moved_and_changed_shape")
     changed = split.shape + split.plane if verdict != "same" else np.zeros(1)
     largest = float(np.abs(changed + (split.offset if moved else 0.0)).max())
@@ -137,8 +159,10 @@ def unlike(a: Conditions, b: Conditions) -> tuple[str, ...]:
     return tuple(said)
 
 
-def _difference(a: Survey, b: Survey, noise: Noise) -> tuple[Floats, Floats, Floats, int]:
-    """Places, D, its variance, and the degrees of freedom of s_r (0: taken as known)."""
+def _difference(a: Survey, b: Survey, noise: Noise) -> tuple[Floats, Floats, Floats, int, Floats]:
+    """Places, D, its variance, the degrees of freedom of s_r (0: as stated), and what each of A's
+    heights scatters into D where it had to be interpolated (n, nodes): a node's noise comes with it
+    to every place that it serves; none otherwise."""
     sigma_a, sigma_b, freedom = _sigmas(a, b, noise)
     from scipy.spatial import KDTree
 
@@ -147,7 +171,8 @@ def _difference(a: Survey, b: Survey, noise: Noise) -> tuple[Floats, Floats, Flo
     if common.sum() >= max(3, 0.6 * min(len(a.xy), len(b.xy))):
         pick = nearest[common]
         variance = sigma_a[pick] ** 2 + sigma_b[common] ** 2
-        return b.xy[common], b.heights[common] - a.heights[pick], variance, freedom
+        apart = b.heights[common] - a.heights[pick]
+        return b.xy[common], apart, variance, freedom, np.zeros((int(common.sum()), 0))
     mesh = mesh_of(a.xy, a.heights)
     if mesh is None:
         raise _no_overlap(int(common.sum()))
@@ -158,17 +183,75 @@ def _difference(a: Survey, b: Survey, noise: Noise) -> tuple[Floats, Floats, Flo
     cubic, linear = heights_at(mesh, xy, "bicubic"), heights_at(mesh, xy, "bilinear")
     # Where two ways to interpolate differ, neither is known to be right: that is no change.
     allowance = (cubic - linear) ** 2 / 4
-    variance = float((sigma_a**2).mean()) + sigma_b[inside] ** 2 + allowance
-    return xy, b.heights[inside] - cubic, variance, 0
+    along = operator(mesh.xs, xy[:, 0], "bicubic"), operator(mesh.ys, xy[:, 1], "bicubic")
+    s = float(np.sqrt((sigma_a**2).mean()))
+    shared = s * (along[1][:, :, None] * along[0][:, None, :]).reshape(len(xy), -1)
+    variance = (shared**2).sum(axis=1) + sigma_b[inside] ** 2 + allowance
+    return xy, b.heights[inside] - cubic, variance, freedom, np.asarray(shared)
+
+
+@dataclass(frozen=True)
+class _Spread:
+    """How much larger than stated D scatters (a factor of its standard deviation), by how many
+    degrees of freedom that is known (0: as stated), and how much of it touches remember."""
+
+    factor: float
+    freedom: float
+    memory: float
+
+
+@dataclass(frozen=True)
+class _Known:
+    """Variance of D (n,), the part of it that places share (n, nodes), its scatter, and how far a
+    survey may have crept (mm)."""
+
+    variance: Floats
+    shared: Floats
+    scatter: _Spread
+    creep: float
+
+    @property
+    def covariance(self) -> Floats:
+        """Of D (n, n)."""
+        own = np.maximum(self.variance - (self.shared**2).sum(axis=1), 0.0)
+        return np.asarray(np.diag(own) + self.shared @ self.shared.T)
+
+
+def _scatter(xy: Floats, difference: Floats, variance: Floats, freedom: int) -> _Spread:
+    """What D departs from any smooth shape by, against what is stated: larger where it can't be
+    that (robust, so that a change of one part of the plate is no scatter)."""
+    if len(xy) < LEAST_SPREAD:
+        return _Spread(1.0, float(freedom), 1.0)
+    scaled = difference / np.sqrt(variance)
+    rest, base = left_by_shape(xy, scaled, 1.0)
+    left = len(xy) - base.shape[1]
+    robust = 1.4826 * float(np.median(np.abs(rest))) * np.sqrt(len(xy) / max(left, 1))
+    # The middle of residuals is known about half as well as their squares are.
+    known = max(int(ROBUST * left), 1)
+    seen = scatter_of(known * robust**2, known, 1.0, doubt=SPREAD_DOUBT)
+    memory = memory_of(rest, base)
+    if seen.fits:
+        return _Spread(1.0, float(freedom), memory)
+    return _Spread(max(seen.s, 1.0), seen.freedom, memory)
+
+
+def _creep(a: Survey, b: Survey, noise: Noise) -> float:
+    """How far either survey crept, by its first point's later touches (mm)."""
+    found = [series_drift(one, noise.s_r) for one in (a, b) if not one.drift_rate_mm]
+    return float(np.sqrt(sum(one.mm**2 for one in found if one is not None and one.real)))
 
 
 def _sigmas(a: Survey, b: Survey, noise: Noise) -> tuple[Floats, Floats, int]:
     if noise.sigma is not None:
         return np.full(len(a.xy), noise.sigma), np.full(len(b.xy), noise.sigma), 0
+    step_a, step_b = (step_of(one.heights) / np.sqrt(12) for one in (a, b))
     own, freedom = pooled_deviation(p.touches for p in (*a.points, *b.points))
-    if freedom >= 10 and own > 0:
-        return point_noise(a, own)[0], point_noise(b, own)[0], freedom
-    return point_noise(a, noise.s_r)[0], point_noise(b, noise.s_r)[0], 0
+    known = freedom >= 10 and own > 0
+    s = own if known else noise.s_r
+    sigma_a, sigma_b = (
+        np.hypot(point_noise(one, s)[0], step) for one, step in ((a, step_a), (b, step_b))
+    )
+    return sigma_a, sigma_b, freedom if known else 0
 
 
 @dataclass(frozen=True)
@@ -195,22 +278,28 @@ def _split(xy: Floats, difference: Floats) -> _Split:
     return _Split(offset, 2 * float(fit[1]), 2 * float(fit[2]), plane, shape, rows)
 
 
-def _verdict(split: _Split, variance: Floats, freedom: int, noise: Noise) -> Verdict:
-    # Upper points of chi-square, F and the normal law; scipy.stats takes a second to load.
-    from scipy.special import chdtri, fdtri, ndtri
+def _verdict(split: _Split, known: _Known, noise: Noise) -> Verdict:
+    # Upper points of chi-square, F and Student's law; scipy.stats takes a second to load.
+    from scipy.special import chdtri, fdtri, stdtrit
 
     n, k = len(split.shape), len(split.rows)
-    used = max(n - 3, 1)
-    statistic = float((split.shape**2 / variance).sum())
+    variance, freedom = known.variance, known.scatter.freedom
+    bends = (CREEP_BENDS * known.creep) ** 2
+    statistic, used = _shape_statistic(split, known, bends)
     if freedom:
         changed = bool(statistic / used > fdtri(used, freedom, 1 - LEVEL))
     else:
         changed = bool(statistic > chdtri(used, LEVEL))
-    covariance = np.linalg.inv((split.rows / variance) @ split.rows.T)[1:3, 1:3] * 4
+    answers = np.linalg.pinv(split.rows.T)[1:3]
+    spread = known.covariance if known.shared.shape[1] else np.diag(variance)
+    covariance = 4 * known.scatter.memory * answers @ spread @ answers.T
+    covariance = covariance + known.creep**2 * np.eye(2)
     tilt = np.array([split.tilt_x, split.tilt_y])
-    tilted = bool(tilt @ np.linalg.solve(covariance, tilt) > chdtri(2, LEVEL))
-    u_offset = np.sqrt(float(variance.mean()) / n + 2 * noise.s_between**2)
-    shifted = bool(abs(split.offset) > ndtri(1 - LEVEL / 2) * u_offset)
+    limit = 2 * fdtri(2, freedom, 1 - LEVEL) if freedom else chdtri(2, LEVEL)
+    tilted = bool(tilt @ np.linalg.solve(covariance, tilt) > limit)
+    mean = known.covariance.mean() if known.shared.shape[1] else float(variance.mean()) / n
+    u_offset = np.sqrt(known.scatter.memory * mean + 2 * noise.s_between**2 + bends)
+    shifted = bool(abs(split.offset) > stdtrit(REFERENCES, 1 - LEVEL / 2) * u_offset)
     if changed:
         # A changed shape drags offset and tilt along: they count only beyond what it explains.
         sigma = float(np.sqrt(variance.mean()))
@@ -221,6 +310,22 @@ def _verdict(split: _Split, variance: Floats, freedom: int, noise: Noise) -> Ver
     if changed:
         return "moved_and_changed_shape" if moved else "changed_shape"
     return "moved" if moved else "same"
+
+
+def _shape_statistic(split: _Split, known: _Known, bends: float) -> tuple[float, float]:
+    """The shape's chi-square and its degrees of freedom. Where places share noise both are scaled
+    so that its mean and variance are right (F. E. Satterthwaite, Biometrics Bulletin 2, 1946)."""
+    variance = known.variance + bends
+    statistic, used = float((split.shape**2 / variance).sum()), float(max(len(variance) - 3, 1))
+    if not known.shared.shape[1] or len(variance) > MOST_SHARED:
+        return statistic, used
+    base = np.linalg.qr(split.rows[:3].T)[0]
+    root = 1 / np.sqrt(variance)
+    whole = known.covariance + bends * np.eye(len(variance))
+    whole = whole - base @ (base.T @ whole)
+    whole = (whole - (whole @ base) @ base.T) * root[:, None] * root
+    mean, square = float(np.trace(whole)), float((whole**2).sum())
+    return statistic * mean / square, mean**2 / square
 
 
 def _robust_tilt(split: _Split, sigma: Floats) -> Floats:
@@ -249,6 +354,14 @@ def _outliers(xy: Floats, difference: Floats, sigma: Floats) -> np.ndarray:
         if score[worst] <= OUTLIER_SIGMA:
             break
         out[worst] = True
+    if len(xy) <= FEW and (~out).sum() >= LEAST_SPREAD:
+        off = np.zeros(len(xy))
+        off[~out] = standing_alone(xy[~out], difference[~out], sigma[~out])
+        most = max(int(MOST_ALONE * len(xy)) - int(out.sum()), 0)
+        # A change of one part of the plate shows at several places that stand together.
+        beside = off[_neighbours(xy)[:, :BESIDE]].max(axis=1) > ALONE_SIGMA / 2
+        for i in np.argsort(-off)[:most]:
+            out[i] |= bool(off[i] > ALONE_SIGMA and not beside[i])
     return out
 
 

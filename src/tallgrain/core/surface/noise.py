@@ -198,7 +198,7 @@ def _shape_and_rest(
     most = max(int(MOST_WILD * n), 1)
     doubtful: list[int] = []
     if n <= FEW:
-        off = _many_wild(u, v, heights, sigma)
+        off = standing_alone(xy, heights, sigma)
         wild = [int(i) for i in np.argsort(-off)[:most] if off[i] > PLAINLY_WILD]
         doubtful = [i for i in wild if off[i] < CERTAINLY_WILD]
         good[wild] = False
@@ -226,13 +226,14 @@ def _shape_and_rest(
     return shape, left, wild, doubtful
 
 
-def _many_wild(u: Floats, v: Floats, heights: Floats, sigma: Floats) -> Floats:
+def standing_alone(xy: Floats, heights: Floats, sigma: Floats) -> Floats:
     """By how many robust deviations each point (n,) stands out of a shape through most of the
     others: several of them hide one another from least squares. Least absolute deviations by
     reweighting (E. J. Schlossmacher, JASA 68, 1973)."""
     from scipy.special import chdtrc
 
     n, own = len(heights), max(float(np.sqrt((sigma**2).mean())), 1e-9)
+    u, v = Scale.of_points(xy).uv(xy)
     off = np.zeros(n)
     for order in range(2, MOST_ORDER + 1):
         rows = _terms(u, v, order)
