@@ -299,22 +299,24 @@ def solve_delta_file(
     as_json: AsJson = False,
 ) -> None:
     """What a delta's towers are really like."""
-    from tallgrain.core.solve.delta import solve_delta
+    from tallgrain.core.solve.delta import delta_told, solve_delta
     from tallgrain.core.solve.towers import choose_free, parse_free
     from tallgrain.formats.delta_json import read_delta
 
     asked = read_delta(file)
     chosen = asked.free if free is None else parse_free(free)
     found = solve_delta(asked.current, asked.xy, asked.heights, chosen, asked.distances)
-    document = delta_document(found)
+    choice = choose_free(asked.current, asked.xy, asked.heights, distances=asked.distances)
+    told = delta_told(found, choice.bent)
+    document = {**delta_document(found), "warnings": [one.document for one in told]}
 
     def table() -> str:
         rows = [["", "change", "± (k = 2)", ""]]
         for name, change in found.change.items():
             if name in found.u:
-                told, _, tower = name.partition(".")
-                unit = "°" if told.endswith("_deg") else "" if told.startswith("plate") else "mm"
-                words = told.removesuffix("_mm").removesuffix("_deg").replace("_", " ")
+                what, _, tower = name.partition(".")
+                unit = "°" if what.endswith("_deg") else "" if what.startswith("plate") else "mm"
+                words = what.removesuffix("_mm").removesuffix("_deg").replace("_", " ")
                 rows.append(
                     [f"{words} {tower}".strip(), number(change), number(2 * found.u[name]), unit]
                 )
@@ -322,9 +324,8 @@ def solve_delta_file(
             aligned(rows),
             f"heights: {number(found.rms_before)} mm RMS before, {number(found.rms_after)} after",
         ]
-        choice = choose_free(asked.current, asked.xy, asked.heights, distances=asked.distances)
         lines.append(f"the heights ask for: {', '.join(choice.free)}")
-        return "\n".join([*lines, *([choice.bent] if choice.bent else []), *found.weak])
+        return "\n".join([*lines, *(one.sentence for one in told)])
 
     show(document, as_json, table)
 

@@ -13,7 +13,9 @@ from typing import Any
 import numpy as np
 
 from tallgrain.core.machine.sheet import Delta
+from tallgrain.core.scatter import memory_of, scatter_of, step_of
 from tallgrain.core.survey import Floats
+from tallgrain.core.told import Told
 from tallgrain.errors import InputError
 
 TOWERS = ("left", "right", "rear")
@@ -26,6 +28,10 @@ DEFAULT_FREE = ("switch", "delta_radius", "tower_angle")
 # One height's and one printed distance's standard uncertainty (mm) where nothing else is known.
 HEIGHT_U_MM, DISTANCE_U_MM = 0.005, 0.03
 STEPS, CLOSE_MM = 40, 1e-11
+# How far a plate's rim may be from flat where nobody surveyed it by anything but these towers.
+PLATE_MM = 0.03
+# Touches that stand out beyond this chance are left out, at most this share.
+OUT_LEVEL, MOST_DROPPED = 0.01, 0.15
 # A parameter whose uncertainty, for heights known to a hundredth, would be this large (mm or
 # degrees) is not seen by them.
 WEAK_SHARE = 1e-4
@@ -130,7 +136,8 @@ class PrintedDistance:
 class DeltaSolution:
     """The solved geometry; by parameter its change and standard uncertainty; residuals (n,) of the
     heights before and after (mm); what the heights hardly see, in words; covariance of the free
-    parameters in the order of `names`."""
+    parameters in the order of `names`; touches that no towers explain, left out; and by parameter
+    how much of u is because a plate that is not flat would look the same."""
 
     geometry: DeltaGeometry
     names: tuple[str, ...]
@@ -141,6 +148,8 @@ class DeltaSolution:
     weak: tuple[str, ...]
     covariance: Floats
     noise: float = field(default=HEIGHT_U_MM)
+    dropped: tuple[int, ...] = ()
+    misled: dict[str, float] = field(default_factory=dict)
 
     @property
     def rms_before(self) -> float:
@@ -160,15 +169,27 @@ def solve_delta(
     free: Sequence[str] = DEFAULT_FREE,
     distances: Sequence[PrintedDistance] = (),
     s_r: float = HEIGHT_U_MM,
+    plate_mm: float = PLATE_MM,
 ) -> DeltaSolution:
     """The geometry that explains heights (n,) mm probed at commanded places (n, 2) mm under the
     current one.
 
     free: names from FREE; what is not free stays. The nozzle's height above the plate is always
-    free with the switches, which keep their mean. Raises InputError.
+    free with the switches, which keep their mean. plate_mm: how far the plate may be from flat, as
+    a bowl and as a saddle either way (one standard uncertainty of its rim): heights alone can't
+    tell that from radius and angles, so it is in their u. A touch that stands out (externally
+    studentised, 1 % over all points) is left out and named. Raises InputError.
     """
+    dropped: list[int] = []
     try:
-        return _solved(current, xy, heights, free, distances, s_r)
+        while True:
+            found = _solved(current, xy, heights, free, distances, s_r, plate_mm, dropped)
+            if len(dropped) >= int(MOST_DROPPED * len(heights)):
+                return found
+            worst = _stands_out(found, len(heights), s_r)
+            if worst is None:
+                return found
+            dropped.append(worst)
     except np.linalg.LinAlgError:
         raise InputError(
             "these towers, rods and points leave nothing to solve for.",
@@ -184,6 +205,8 @@ def _solved(
     free: Sequence[str],
     distances: Sequence[PrintedDistance],
     s_r: float,
+    plate_mm: float,
+    dropped: Sequence[int],
 ) -> DeltaSolution:
     names = _names(free)
     commands = np.column_stack([xy, heights]).astype(float)
@@ -192,6 +215,7 @@ def _solved(
     ends = np.array([(*d.start, 0.0) for d in distances] + [(*d.end, 0.0) for d in distances])
     reached = current.down(ends) if len(distances) else np.empty((0, 3))
     weights = np.concatenate([np.full(len(heights), 1 / s_r), [1 / d.u_mm for d in distances]])
+    weights[list(dropped)] = 0.0
     measured = np.array([d.measured for d in distances])
     geometry, sizes = current, np.array([_SIZE[n.split(":")[0]] for n in names])
     before = None
@@ -210,11 +234,21 @@ def _solved(
     after = residuals[: len(heights)]
     scaled = rows * weights[:, None] * sizes
     weak = _weak(scaled, names)
-    covariance = np.linalg.pinv(scaled.T @ scaled, rcond=1e-14) * np.outer(sizes, sizes)
-    freedom = len(residuals) - len(names)
-    if freedom > 0:
-        misfit = float(((residuals * weights) ** 2).sum() / freedom)
-        covariance = covariance * max(misfit, 1.0)
+    inverse = np.linalg.pinv(scaled.T @ scaled, rcond=1e-14)
+    freedom = len(residuals) - len(names) - len(dropped)
+    square = float(((residuals * weights) ** 2).sum())
+    step = step_of(heights) / s_r if len(heights) > 2 else 0.0
+    known = scatter_of(square, freedom, 1.0, step)
+    rest = (residuals * weights)[: len(heights)]
+    touches = inverse * known.u**2 * memory_of(rest, scaled[: len(heights)])
+    # What a plate of another shape would do: a bowl and a saddle either way.
+    away = xy / max(float(np.hypot(*xy.T).max()), 1e-9)
+    x, y = away.T
+    shapes = np.zeros((len(residuals), 3))
+    shapes[: len(heights)] = plate_mm * np.column_stack([x * x + y * y, x * x - y * y, 2 * x * y])
+    answers = inverse @ scaled.T @ (shapes * weights[:, None])
+    misled = answers @ answers.T
+    covariance = (touches + misled) * np.outer(sizes, sizes)
     assert before is not None
     solved = _settled(geometry, current)
     changes = _changes(current, solved)
@@ -228,7 +262,56 @@ def _solved(
         weak,
         np.asarray(covariance, dtype=np.float64),
         s_r,
+        tuple(dropped),
+        _uncertainties(names, np.asarray(misled * np.outer(sizes, sizes), dtype=np.float64)),
     )
+
+
+def _stands_out(found: DeltaSolution, count: int, s_r: float) -> int | None:
+    """The touch that most plainly is none of the others' kind; None where none is."""
+    from scipy.special import stdtrit
+
+    good = np.ones(count, dtype=bool)
+    good[list(found.dropped)] = False
+    freedom = int(good.sum()) - len(found.names) - 1
+    if freedom < 3:
+        return None
+    rest = np.where(good, found.after, 0.0)
+    worst = int(np.abs(rest).argmax())
+    # As many as there are parameters lie on the fit: a share of each residual is given back.
+    share = len(found.names) / good.sum()
+    size = abs(float(rest[worst])) / np.sqrt(1 - share)
+    others = max(float(rest @ rest) - size**2 * (1 - share), 0.0) / freedom
+    limit = float(stdtrit(freedom, 1 - OUT_LEVEL / (2 * good.sum())))
+    return worst if size > limit * max(float(np.sqrt(others)), s_r) else None
+
+
+def delta_told(found: DeltaSolution, bent: str = "") -> tuple[Told, ...]:
+    """What the solved towers rest on; bent: what else would explain the heights (choose_free)."""
+    told = []
+    if found.dropped:
+        which = ", ".join(str(i + 1) for i in found.dropped)
+        words = f"Left out, because no towers explain it: touch {which}. Touch there again."
+        told.append(Told("wild_touches", words, {"touches": float(len(found.dropped))}))
+    large = {n: u for n, u in found.misled.items() if u > 0.5 * found.u.get(n, np.inf) and u > 0}
+    if "delta_radius_mm" in large:
+        words = (
+            "A bowl or dome of the plate looks like another radius: ± "
+            f"{2 * large['delta_radius_mm']:.2f} mm of it rests on a plate flat within "
+            f"{2 * PLATE_MM:.2f} mm."
+        )
+        told.append(Told("plate_or_radius", words, {"u_mm": large["delta_radius_mm"]}))
+    angles = {n: u for n, u in large.items() if n.startswith("tower_angle")}
+    if angles:
+        most = max(angles.values())
+        words = (
+            f"A saddle of the plate looks like other tower angles: ± {2 * most:.2f}° of them rest "
+            f"on a plate flat within {2 * PLATE_MM:.2f} mm."
+        )
+        told.append(Told("plate_or_angles", words, {"u_deg": most}))
+    if bent:
+        told.append(Told("bent", bent[:1].upper() + bent[1:] + "."))
+    return (*told, *(Told("not_seen", words[:1].upper() + words[1:] + ".") for words in found.weak))
 
 
 # A step of each parameter that moves the tip about alike.
