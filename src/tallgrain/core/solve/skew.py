@@ -11,6 +11,7 @@ from typing import Literal
 
 import numpy as np
 
+from tallgrain.core.scatter import scatter_of
 from tallgrain.core.surface.noise import pooled_deviation
 from tallgrain.core.surface.quality import range_limit
 from tallgrain.core.survey import Floats
@@ -21,6 +22,12 @@ Side = Literal["outside", "inside"]
 
 # One reading's standard deviation where repeats don't tell; so many repeats count as much as it.
 CALIPER_MM, PRIOR_FREEDOM = 0.02, 5.0
+# What repeats of one distance don't show (mm): a burr, a corner that came out round.
+STAYS_MM = 0.01
+# How far a part may shrink (share) and a caliper be off (mm) where neither is solved for.
+SHRINKS, BIAS_MM = 0.003, 0.03
+# Readings that fit together worse than this chance speak alone.
+MISFITS = 0.05
 # More than this off its nominal length is no skew of any printer.
 MOST_SHARE = 0.2
 INCH_MM = 25.4
@@ -107,26 +114,34 @@ def solve_skew(gauge: Gauge) -> SkewSolution:
     sigma, scatter = _sigmas(gauge)
     sides = np.array([1.0 if d.side == "outside" else -1.0 for d in gauge.distances])
     free = _free(gauge)
-    values = np.array([0.0, 1.0, 1.0, 0.0])
+    common = _common(gauge, deltas, sides) / sigma[:, None]
+    values, effects = np.array([0.0, 1.0, 1.0, 0.0]), np.zeros(common.shape[1])
     for _ in range(STEPS):
         fitted, slopes = _model(values, deltas, sides)
-        left = (slopes[:, free] / sigma[:, None], (measured - fitted) / sigma)
-        step, _, rank, _ = np.linalg.lstsq(left[0] * _SIZES[free], left[1], rcond=1e-9)
+        rows = slopes[:, free] / sigma[:, None] * _SIZES[free]
+        rank = int(np.linalg.matrix_rank(rows, tol=1e-9 * max(np.abs(rows).max(), 1e-30)))
         if rank < len(free):
             raise _too_few(gauge, rank)
-        values[free] += step * _SIZES[free]
-        if np.abs(step * _SIZES[free]).max() < CLOSE:
+        left = (measured - fitted) / sigma - common @ effects
+        step = np.linalg.lstsq(_held(rows, common), np.append(left, -effects), rcond=1e-12)[0]
+        values[free] += step[: len(free)] * _SIZES[free]
+        effects += step[len(free) :]
+        if np.abs(step[: len(free)] * _SIZES[free]).max() < CLOSE:
             break
     fitted, slopes = _model(values, deltas, sides)
-    rows = slopes[:, free] / sigma[:, None]
-    by_layout = np.asarray(np.linalg.inv(rows.T @ rows), dtype=np.float64)
-    residuals = np.asarray(measured - fitted, dtype=np.float64)
-    # Where the readings don't fit together, the uncertainty says so (Birge's ratio).
+    rows = slopes[:, free] / sigma[:, None] * _SIZES[free]
+    whole = np.linalg.inv(_held(rows, common).T @ _held(rows, common))
+    by_layout = np.asarray(whole[: len(free), : len(free)] * np.outer(_SIZES[free], _SIZES[free]))
+    rest = (measured - fitted) / sigma - common @ effects
+    residuals = np.asarray(rest * sigma, dtype=np.float64)
+    # Where the readings don't fit together, the uncertainty says so.
     freedom = len(measured) - len(free)
-    chi2 = float(((residuals / sigma) ** 2).sum())
-    misfit = _birge(chi2, freedom) if freedom > 0 and chi2 > freedom else 1.0
-    covariance = by_layout * misfit
-    lever = np.einsum("ij,jk,ik->i", rows, by_layout, rows)
+    known = scatter_of(
+        float(rest @ rest + effects @ effects), freedom, 1.0, 0.0, PRIOR_FREEDOM, MISFITS
+    )
+    covariance = by_layout * max(known.s if known.fits else known.u, 1.0) ** 2
+    joined = np.column_stack([rows, common])
+    lever = np.einsum("ij,jk,ik->i", joined, whole, joined)
     with np.errstate(divide="ignore", invalid="ignore"):
         standardized = residuals / (sigma * np.sqrt(np.maximum(1 - lever, 0.0)))
     # A distance that alone decides something fits whatever was read.
@@ -202,6 +217,25 @@ def corrected(solution: SkewSolution, wanted: Floats) -> Floats:
 _SIZES = np.array([1e-3, 1e-3, 1e-3, 1e-1])
 
 
+def _common(gauge: Gauge, deltas: Floats, sides: Floats) -> Floats:
+    """What distances have in common beside what is solved for (n, k) mm, each a standard
+    uncertainty: plastic shrinks, and a caliper reads too much."""
+    columns = []
+    if not gauge.scale:
+        columns.append(SHRINKS * np.hypot(*deltas.T))
+    if not gauge.bias:
+        columns.append(BIAS_MM * sides)
+    return np.column_stack(columns) if columns else np.zeros((len(sides), 0))
+
+
+def _held(rows: Floats, common: Floats) -> Floats:
+    """Rows (n + k, p + k) of a least-squares fit that holds k common effects near nought (mixed
+    model equations; C. R. Henderson, Biometrics 31, 1975)."""
+    count = common.shape[1]
+    below = np.column_stack([np.zeros((count, rows.shape[1])), np.eye(count)])
+    return np.vstack([np.column_stack([rows, common]), below])
+
+
 def _free(gauge: Gauge) -> np.ndarray:
     return np.flatnonzero([True, gauge.scale, gauge.scale, gauge.bias])
 
@@ -234,7 +268,8 @@ def _sigmas(gauge: Gauge) -> tuple[Floats, float]:
     """Standard deviation of each distance's mean (n,) mm, and of one reading."""
     scatter = _scatter(gauge, disagreeing(gauge))
     each = [d.u_mm or scatter for d in gauge.distances]
-    return np.array(each) / np.sqrt([len(d.readings) for d in gauge.distances]), scatter
+    means = np.array(each) / np.sqrt([len(d.readings) for d in gauge.distances])
+    return np.hypot(means, STAYS_MM), scatter
 
 
 def _scatter(gauge: Gauge, without: Sequence[int]) -> float:
@@ -243,11 +278,6 @@ def _scatter(gauge: Gauge, without: Sequence[int]) -> float:
     found, freedom = pooled_deviation(kept)
     square = PRIOR_FREEDOM * CALIPER_MM**2 + (freedom * found**2 if freedom else 0.0)
     return float(np.sqrt(square / (PRIOR_FREEDOM + freedom)))
-
-
-def _birge(chi2: float, freedom: int) -> float:
-    """How much larger variances must be: the scatter is known beforehand as by PRIOR_FREEDOM."""
-    return (PRIOR_FREEDOM + chi2) / (PRIOR_FREEDOM + freedom)
 
 
 def _prior_u(gauge: Gauge) -> float | None:
@@ -259,7 +289,8 @@ def _prior_u(gauge: Gauge) -> float | None:
     rows = slopes[:, free] * _SIZES[free] / sigma[:, None]
     if np.linalg.matrix_rank(rows, tol=1e-9 * max(np.abs(rows).max(), 1e-30)) < len(free):
         return None
-    return float(np.sqrt(np.linalg.inv(rows.T @ rows)[0, 0]) * _SIZES[0])
+    whole = _held(rows, _common(gauge, _deltas(gauge), sides) / sigma[:, None])
+    return float(np.sqrt(np.linalg.inv(whole.T @ whole)[0, 0]) * _SIZES[0])
 
 
 def _check(gauge: Gauge) -> None:
