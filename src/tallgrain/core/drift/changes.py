@@ -39,6 +39,10 @@ TOO = 2.8
 # So much of the differences is left out of the noise, and the mean size that this leaves of a
 # normal deviate: 2·(φ(0) − φ(1.645))/0.9.
 TRIM, TRIMMED = 0.1, 0.6574
+# Below this serial correlation surveys are taken for independent.
+REMEMBERS = 0.25
+# A shorter season shows no wave of the year.
+SEASON_DAYS, YEAR_DAYS = 150.0, 365.25
 # A spread smaller than this (mm) is rounding, not quiet.
 LEAST_MM = 5e-4
 
@@ -73,8 +77,9 @@ class Change:
         return max(1.0 - looks * chance, 0.0)
 
 
-def changes(series: Floats) -> tuple[Change, ...]:
+def changes(series: Floats, days: Floats | None = None) -> tuple[Change, ...]:
     """Steps in a series (surveys, terms) mm in the order of time; surveys with NaN are left out.
+    days (surveys,): when each was made; a wave of the year is told from steps by them.
 
     Raises nothing: too short a series has no changes.
     """
@@ -83,11 +88,15 @@ def changes(series: Floats) -> tuple[Change, ...]:
     if len(values) < 2 * LEAST_SIDE:
         return ()
     noise, walk = spreads(values)
-    found: list[tuple[_Place, Floats]] = []
-    limit = LIMIT + LIMIT_GROWS * float(np.log(len(values)))
-    scaled = values / noise
-    _split(_Scaled(scaled, walk / noise, _windows(scaled)), limit, 0, len(values), found)
-    found.sort(key=lambda f: f[0])
+    found = _steps(values / noise, walk / noise)
+    if found and days is not None and np.ptp(when := np.asarray(days)[kept]) >= SEASON_DAYS:
+        wave = _year(when)
+        level, instead = _without(wave, values / noise, found)
+        # Steps, or a wave of the year and what steps are left: what tells more for its figures.
+        if _criterion(values / noise, wave, instead) < _criterion(values / noise, None, found):
+            found, values = instead, level * noise
+    if found and (wide := _remembers(values / noise, found)) > 1:
+        found = [f for f in found if np.abs(f[1]).max() > wide * _limit(len(values))]
     cuts = [0, *(place[0] for place, _ in found), len(values)]
     told = []
     for i, ((at, low, high), contrasts) in enumerate(found):
@@ -107,6 +116,83 @@ def changes(series: Floats) -> tuple[Change, ...]:
             )
         )
     return tuple(told)
+
+
+def _steps(scaled: Floats, walk: Floats) -> "list[tuple[_Place, Floats]]":
+    """Places and contrasts of the steps in terms (n, terms) of unit noise, in their order."""
+    found: list[tuple[_Place, Floats]] = []
+    _split(_Scaled(scaled, walk, _windows(scaled)), _limit(len(scaled)), 0, len(scaled), found)
+    return sorted(found, key=lambda f: f[0])
+
+
+def _limit(n: int) -> float:
+    return LIMIT + LIMIT_GROWS * float(np.log(n))
+
+
+def _remembers(scaled: Floats, found: "Sequence[tuple[_Place, Floats]]") -> float:
+    """How much more windows differ because surveys remember those before them: by the first serial
+    correlation of what steps leave, of all terms together; 1 where there is little."""
+    rows = _design(len(scaled), None, found)
+    fit, _ = _huber(rows, scaled)
+    rest = scaled - rows @ fit
+    r = float((rest[1:] * rest[:-1]).sum() / (rest**2).sum()) + rows.shape[1] / len(scaled)
+    return float(np.sqrt((1 + r) / (1 - r))) if (r := min(r, 0.8)) > REMEMBERS else 1.0
+
+
+def _year(when: Floats) -> Floats:
+    """A wave of the year (n, 2) at days (n,)."""
+    turn = 2 * np.pi * when / YEAR_DAYS
+    return np.column_stack([np.sin(turn), np.cos(turn)])
+
+
+def _design(n: int, wave: Floats | None, found: "Sequence[tuple[_Place, Floats]]") -> Floats:
+    columns = [np.ones((n, 1))]
+    if wave is not None:
+        columns.append(wave)
+    at = [place[0] for place, _ in found]
+    columns += [(np.arange(n) >= k).astype(float)[:, None] for k in at]
+    return np.hstack(columns)
+
+
+def _huber(rows: Floats, scaled: Floats) -> tuple[Floats, float]:
+    """Coefficients (p, terms) of rows (n, p) by Huber's weights, and the loss (of chi-square)."""
+    weight, fit = np.ones_like(scaled), np.zeros((rows.shape[1], scaled.shape[1]))
+    for _ in range(6):
+        for j in range(scaled.shape[1]):
+            root = np.sqrt(weight[:, j])
+            fit[:, j] = np.linalg.lstsq(rows * root[:, None], scaled[:, j] * root)[0]
+        away = np.abs(scaled - rows @ fit)
+        weight = np.minimum(1.0, DRAWN_IN / np.maximum(away, 1e-9))
+    loss = np.where(away < DRAWN_IN, away**2, 2 * DRAWN_IN * away - DRAWN_IN**2)
+    return fit, float(loss.sum())
+
+
+def _without(
+    wave: Floats, scaled: Floats, found: "list[tuple[_Place, Floats]]"
+) -> "tuple[Floats, list[tuple[_Place, Floats]]]":
+    """Terms without a wave of the year, and the steps that are left then."""
+    steps: list[tuple[_Place, Floats]] = []
+    for _ in range(3):
+        fit, _ = _huber(_design(len(scaled), wave, steps), scaled)
+        level = scaled - wave @ fit[1:3]
+        noise, walk = spreads(level)
+        again = _steps(level / noise, walk / noise)
+        if [p for p, _ in again] == [p for p, _ in steps]:
+            break
+        steps = again
+    return level, steps
+
+
+def _criterion(
+    scaled: Floats, wave: Floats | None, found: "Sequence[tuple[_Place, Floats]]"
+) -> float:
+    """Schwarz's criterion (Annals of Statistics 6, 1978): the loss, of which what is left is
+    taken for noise, and what each figure costs; a step costs its place too."""
+    n, terms = scaled.shape
+    rows = _design(n, wave, found)
+    _, loss = _huber(rows, scaled)
+    figures = rows.shape[1] * terms + len(found)
+    return float(n * terms * np.log(loss / (n * terms)) + figures * np.log(n))
 
 
 def spreads(values: Floats) -> tuple[Floats, Floats]:

@@ -140,7 +140,8 @@ def judge_season(
     times = tuple(rows.heads[i].taken_at for i in kept)
     idents = tuple(rows.heads[i].ident for i in kept)
     series = figures[kept] if kept else np.empty((0, len(TERMS)))
-    found = changes(series[:, : len(SHAPES)]) if len(kept) else ()
+    days = np.array([(t - times[0]).total_seconds() / 86400 for t in times])
+    found = changes(series[:, : len(SHAPES)], days) if len(kept) else ()
     happened: list[Happening] = []
     for run in _runs(found):
         creep = _creeping(run, found, series, idents, times, events)
