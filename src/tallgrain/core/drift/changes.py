@@ -92,8 +92,11 @@ def changes(series: Floats, days: Floats | None = None) -> tuple[Change, ...]:
     if found and days is not None and np.ptp(when := np.asarray(days)[kept]) >= SEASON_DAYS:
         wave = _year(when)
         level, instead = _without(wave, values / noise, found)
-        # Steps, or a wave of the year and what steps are left: what tells more for its figures.
-        if _criterion(values / noise, wave, instead) < _criterion(values / noise, None, found):
+        scaled = values / noise
+        # Steps, a slope from somewhere on, or a wave of the year and what steps are left: what
+        # tells most for its figures.
+        others = min(_criterion(scaled, None, found), _bent(scaled, when))
+        if _criterion(scaled, wave, instead) < others:
             found, values = instead, level * noise
     if found and (wide := _remembers(values / noise, found)) > 1:
         found = [f for f in found if np.abs(f[1]).max() > wide * _limit(len(values))]
@@ -183,15 +186,28 @@ def _without(
     return level, steps
 
 
+def _bent(scaled: Floats, when: Floats) -> float:
+    """The criterion of a line that rises from some survey on, where that tells most."""
+    n = len(scaled)
+    bends = (np.maximum(when - when[k], 0.0) for k in range(0, n - LEAST_SIDE, max(n // 12, 1)))
+    return min(
+        _schwarz(np.column_stack([np.ones(n), bend / max(float(bend[-1]), 1e-9)]), scaled, 1)
+        for bend in bends
+    )
+
+
 def _criterion(
     scaled: Floats, wave: Floats | None, found: "Sequence[tuple[_Place, Floats]]"
 ) -> float:
+    return _schwarz(_design(len(scaled), wave, found), scaled, len(found))
+
+
+def _schwarz(rows: Floats, scaled: Floats, places: int) -> float:
     """Schwarz's criterion (Annals of Statistics 6, 1978): the loss, of which what is left is
-    taken for noise, and what each figure costs; a step costs its place too."""
+    taken for noise, and what each figure costs; a step or a bend costs its place too."""
     n, terms = scaled.shape
-    rows = _design(n, wave, found)
     _, loss = _huber(rows, scaled)
-    figures = rows.shape[1] * terms + len(found)
+    figures = rows.shape[1] * terms + places
     return float(n * terms * np.log(loss / (n * terms)) + figures * np.log(n))
 
 

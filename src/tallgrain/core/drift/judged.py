@@ -22,6 +22,9 @@ from tallgrain.core.survey import Conditions, Floats
 WHOLE_SHARE = 0.6
 # An event explains a change that lies between two surveys so much later at the most.
 NEAR_DAYS = 3.0
+# An event is named as a cause only where as many events at random would not as often as not lie as
+# near.
+BY_CHANCE = 0.5
 # From so many surveys since the last change a slow drift can be told.
 LEAST_SLOW = 6
 HOLDS_MOST_DAYS = 365.0
@@ -200,11 +203,11 @@ def _happening(
 ) -> Happening:
     before, after = times[change.low], times[change.high]
     sizes = {SHAPES[j]: float(change.sizes[j]) for j in change.terms}
-    event = _nearest(before, after, events)
+    event, words_noted = _cause(before, after, events, times)
     kind = kind_of(change, SHAPES)
     words = " and ".join(_term_words(name, mm) for name, mm in list(sizes.items())[:2])
     span = f"between {before:%-d %b %Y} and {after:%-d %b %Y}"
-    sentence = f"{span} {words}: {_noted_words(event)}"
+    sentence = f"{span} {words}: {words_noted}"
     return Happening(
         idents[change.at],
         before,
@@ -253,11 +256,11 @@ def _creeping(
         return None
     before, after = times[low + knee], times[min(low + knee + 1, len(times) - 1)]
     # Where a slow line begins is known less well than a step's place.
-    event = _nearest(before - timedelta(days=BEGAN_DAYS), after, events)
+    event, words_noted = _cause(before - timedelta(days=BEGAN_DAYS), after, events, times)
     size = rate * float(days[-1] - days[knee])
     sentence = (
         f"since about {before:%-d %b %Y} {_term_words(SHAPES[name], size)} so far, "
-        f"{abs(rate) * 1000:.2f} µm a day: {_noted_words(event)}"
+        f"{abs(rate) * 1000:.2f} µm a day: {words_noted}"
     )
     return Happening(
         idents[low + knee],
@@ -306,10 +309,24 @@ def _between(
         )
 
 
-def _noted_words(event: Noted | None) -> str:
+def _cause(
+    before: datetime, after: datetime, events: Sequence[Noted], times: Sequence[datetime]
+) -> tuple[Noted | None, str]:
+    """The event that is named for a change between two surveys, and the words for it; none where so
+    many events, placed at random in the season, would often lie as near."""
+    event = _nearest(before, after, events)
     if event is None:
-        return "nothing was noted then"
-    return f"noted then, {event.kind} ({event.at:%-d %b})"
+        return None, "nothing was noted then"
+    words = f"{event.kind} ({event.at:%-d %b})"
+    begun, ended = min(times[0], before), max(times[-1], after)
+    whole = [e for e in events if begun <= e.at <= ended]
+    width = (after - before) / timedelta(days=1) + 2 * NEAR_DAYS
+    share = min(width / max((ended - begun) / timedelta(days=1), width), 1.0)
+    chance = 1 - (1 - share) ** max(len(whole), 1)
+    if chance > BY_CHANCE:
+        tens = max(round(10 * chance), 1)
+        return None, f"{words} was noted then, as one of so many would be by chance {tens} in 10"
+    return event, f"noted then, {words}"
 
 
 def _nearest(before: datetime, after: datetime, events: Sequence[Noted]) -> Noted | None:
