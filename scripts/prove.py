@@ -16,6 +16,7 @@ from prove_drift import drift_text
 from prove_hands import hands_text
 from prove_held import held_text
 from prove_levelling import levelling_text
+from prove_noise import noise_text
 from prove_promises import promises_text
 from prove_sittings import sittings_text
 from prove_skew import skew_text
@@ -293,7 +294,14 @@ def main() -> None:
         + delta_text(seeds)
         + drift_text(range(min(len(seeds), 200)))
         + "\n".join(
-            [*promises_text(), *consoles_text(), *hands_text(), *held_text(), *sittings_text()]
+            [
+                *promises_text(),
+                *consoles_text(),
+                *hands_text(),
+                *held_text(),
+                *noise_text(),
+                *sittings_text(),
+            ]
         )
         + "\n"
     )

@@ -90,6 +90,7 @@ def test_from_its_switch_to_its_gap(quern, qtbot):
     press(window, Qt.Key.Key_F5)
     count = feeling(window, made, qtbot, lambda: not s.busy, wrong=(5, 20))
     idle(window, qtbot)
+    qtbot.waitUntil(lambda: s.shown is not None and s.shown.head.ident != "1", timeout=10_000)
     told = s.shown.survey
     assert told.complete and len(told.points) == 16 and count <= 6 * 16, (s.problem, count)
     true = np.array(made.heights(told.xy)["heights"])
