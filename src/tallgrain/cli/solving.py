@@ -206,7 +206,7 @@ def solve_skew_file(
     as_json: AsJson = False,
 ) -> None:
     """How far two axes lean from square, and their scales, from measured distances."""
-    from tallgrain.core.solve.skew import NOMINAL_MM, solve_skew
+    from tallgrain.core.solve.skew import NOMINAL_MM, skew_told, solve_skew
     from tallgrain.formats.skew_json import read_skew
 
     gauge = read_skew(file)
@@ -223,6 +223,7 @@ def solve_skew_file(
             {"from": d.start, "to": d.end, "residual_mm": float(r), "suspect": i in found.suspects}
             for i, (d, r) in enumerate(zip(gauge.distances, found.residuals, strict=True))
         ],
+        "warnings": [one.document for one in skew_told(gauge, found)],
     }
 
     def table() -> str:
@@ -236,14 +237,7 @@ def solve_skew_file(
             + (f"; caliper reads {number(found.bias)} mm too much" if gauge.bias else ""),
             f"the distances fit to {number(found.residual_rms)} mm RMS",
         ]
-        if not found.worth_it:
-            lines.append("This is within your caliper's noise: leave it.")
-        for i in found.suspects:
-            d = gauge.distances[i]
-            lines.append(
-                f"{d.name}: {number(found.residuals[i])} mm off what the others say: read it again."
-            )
-        return "\n".join(lines)
+        return "\n".join([*lines, *(one.sentence for one in skew_told(gauge, found))])
 
     show(document, as_json, table)
 

@@ -15,6 +15,7 @@ from tallgrain.core.scatter import scatter_of
 from tallgrain.core.surface.noise import pooled_deviation
 from tallgrain.core.surface.quality import range_limit
 from tallgrain.core.survey import Floats
+from tallgrain.core.told import Told
 from tallgrain.errors import InputError
 
 Plane = Literal["xy", "xz", "yz"]
@@ -26,6 +27,8 @@ CALIPER_MM, PRIOR_FREEDOM = 0.02, 5.0
 STAYS_MM = 0.01
 # How far a part may shrink (share) and a caliper be off (mm) where neither is solved for.
 SHRINKS, BIAS_MM = 0.003, 0.03
+# A skew less certain than this (rad) rests on what its part shrinks by.
+RESTS_ON = 2e-3
 # Readings that fit together worse than this chance speak alone.
 MISFITS = 0.05
 # More than this off its nominal length is no skew of any printer.
@@ -211,6 +214,27 @@ def corrected(solution: SkewSolution, wanted: Floats) -> Floats:
     y = wanted[:, 1] / (solution.scale_y * np.cos(solution.skew))
     x = (wanted[:, 0] - solution.scale_y * y * np.sin(solution.skew)) / solution.scale_x
     return np.column_stack([x, y])
+
+
+def skew_told(gauge: Gauge, solved: SkewSolution) -> tuple[Told, ...]:
+    """What the skew rests on, where that is not plain, and which readings don't belong."""
+    told = []
+    if not solved.worth_it:
+        words = "This is within your caliper's noise: leave it."
+        told.append(Told("below_noise", words, {"u_mrad": 1000 * solved.u}))
+    if not gauge.scale and solved.u > RESTS_ON:
+        words = (
+            f"± {2000 * solved.u:.1f} mrad of it rest on a part that shrinks by no more than "
+            f"{200 * SHRINKS:.1f} %. Read the other diagonal too."
+        )
+        told.append(Told("rests_on_shrinkage", words, {"u_mrad": 1000 * solved.u}))
+    for i in solved.suspects:
+        off = float(solved.residuals[i])
+        words = (
+            f"{gauge.distances[i].name}: {off:.3f} mm off what the others say: read it again."
+        ).replace("-", "−")
+        told.append(Told("suspect", words, {"distance": float(i + 1), "off_mm": off}))
+    return tuple(told)
 
 
 # What a unit of each parameter is worth, so that none is lost in the rounding of another.
