@@ -66,7 +66,9 @@ def main():
 
 
 def opened(shoot, workshop, *printer):
-    """A window on the demo, and whose pictures are taken now."""
+    """A window on the demo, in a home of its own so that no section spoils another's, and whose
+    pictures are taken now."""
+    os.environ["TALLGRAIN_HOME"] = tempfile.mkdtemp()
     window = demo_window(workshop, *printer)
     window.resize(1280, 800)
     window.show()

@@ -273,8 +273,8 @@ class SurfaceBench(Panel):
         self.readout.tell(mm(flat.fltt), "mm flatness", f"± {mm(2 * noise.u)} (k = 2), {against}")
         tell(
             self.small,
-            f"Least squares; minimum zone {mm(judgement.zone_mm)}, RMS {mm(flat.fltq or 0.0)}; "
-            f"without noise {mm(noise.low)} to {mm(noise.high)}",
+            f"Minimum zone {mm(judgement.zone_mm)}; without noise {mm(noise.low)} to "
+            f"{mm(noise.high)}",
         )
         # With something to put right first, what the shape is made of can wait.
         self._show_budget(judgement if s.problem is None else None)
