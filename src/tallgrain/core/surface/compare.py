@@ -20,7 +20,7 @@ from tallgrain.core.surface.noise import (
     pooled_deviation,
     standing_alone,
 )
-from tallgrain.core.surface.quality import series_drift
+from tallgrain.core.surface.quality import departures, series_drift
 from tallgrain.core.survey import Conditions, Floats, Survey
 from tallgrain.errors import InputError
 
@@ -39,7 +39,7 @@ CALM_SIGMA = 1.5
 ALONE_SIGMA, MOST_ALONE, BESIDE = 6.0, 0.1, 4
 # Fewer places say nothing of how much D scatters; a robust scale is known so much less
 # well, and is believed above this chance that the stated one makes it.
-LEAST_SPREAD, ROBUST, SPREAD_DOUBT = 12, 0.6, 0.05
+LEAST_SPREAD, ROBUST, SPREAD_DOUBT = 18, 0.35, 0.005
 # How many pairs of references a stated s_between counts for.
 REFERENCES = 8.0
 # So much of a creep bends the plate instead of leaning it; more places share no noise.
@@ -218,18 +218,17 @@ class _Known:
 
 
 def _scatter(xy: Floats, difference: Floats, variance: Floats, freedom: int) -> _Spread:
-    """What D departs from any smooth shape by, against what is stated: larger where it can't be
-    that (robust, so that a change of one part of the plate is no scatter)."""
+    """What D departs by from quadrics through neighbours, against what is stated: larger where it
+    can't be that (robust, so that a change of one part of the plate is no scatter)."""
     if len(xy) < LEAST_SPREAD:
         return _Spread(1.0, float(freedom), 1.0)
     scaled = difference / np.sqrt(variance)
-    rest, base = left_by_shape(xy, scaled, 1.0)
-    left = len(xy) - base.shape[1]
-    robust = 1.4826 * float(np.median(np.abs(rest))) * np.sqrt(len(xy) / max(left, 1))
-    # The middle of residuals is known about half as well as their squares are.
-    known = max(int(ROBUST * left), 1)
+    memory = memory_of(*left_by_shape(xy, scaled, 1.0))
+    few = slice(None, None, len(xy) // MOST_SHARED + 1)
+    robust = 1.4826 * float(np.median(np.abs(departures(xy[few], scaled[few]))))
+    # The middle of departures is known about a third as well as as many squares are.
+    known = max(int(ROBUST * len(scaled[few])), 1)
     seen = scatter_of(known * robust**2, known, 1.0, doubt=SPREAD_DOUBT)
-    memory = memory_of(rest, base)
     if seen.fits:
         return _Spread(1.0, float(freedom), memory)
     return _Spread(max(seen.s, 1.0), seen.freedom, memory)

@@ -74,6 +74,15 @@ def standing_out(xy: Floats, heights: Floats, s_r: float) -> list[int]:
     return found
 
 
+def departures(xy: Floats, heights: Floats) -> Floats:
+    """How far each point (n, 2) lies above what a quadric through its nearest others says: (n,), in
+    the size of one height's own scatter."""
+    away = np.hypot(*(xy[:, None] - xy[None]).transpose(2, 0, 1))
+    np.fill_diagonal(away, np.inf)
+    near = np.argsort(away, axis=1)
+    return _departures(xy, heights, near, np.ones(len(xy), dtype=bool), np.arange(len(xy)))
+
+
 def _departures(
     xy: Floats, heights: Floats, near: np.ndarray, good: np.ndarray, at: np.ndarray
 ) -> Floats:
