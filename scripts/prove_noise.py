@@ -237,9 +237,13 @@ def noise_text(seeds=range(150)):
         )  # fmt: skip
     pairs = (("81", "81"), ("25", "25"), ("25", "81"), ("81", "25"), ("corner", "corner"),
              ("8", "8"), ("625", "625"))  # fmt: skip
-    rows = [(kind, [cell(alike, few, kind, p) for p in pairs]) for kind in NOISES[:-1]]
-    rows.append(("5 µm, 3 written", [cell(alike, few, "plain", p, 0.005) for p in pairs[:-1]]))
-    rows.append(("reference 10 µm", [cell(alike, few, "plain", p, S, 0.01) for p in pairs[:-1]]))
+    rows = [(kind, [cell(alike, few, kind, p).split()[0] for p in pairs]) for kind in NOISES[:-1]]
+    rows.append(
+        ("5 µm, 3 written", [cell(alike, few, "plain", p, 0.005).split()[0] for p in pairs[:-1]])
+    )
+    rows.append(
+        ("reference 10 µm", [cell(alike, few, "plain", p, S, 0.01).split()[0] for p in pairs[:-1]])
+    )
     lines += _table("Compare: one plate found the same",
                     "Two surveys, a reference of 5 µm each; 99 is stated.",
                     [f"{a} and {b}" for a, b in pairs], rows)  # fmt: skip
