@@ -20,7 +20,7 @@ from tallgrain.errors import InputError
 
 LEVEL = 0.01
 MOST_SHARE = 0.2
-FEW, LOCAL = 12, 24
+FEW, LOCAL, WAVES = 12, 24, 2.0
 # Points spread less than this across a line (share of their spread along it) are one.
 LINE_SHARE = 0.02
 
@@ -143,7 +143,9 @@ def fit_heights(xy: Floats, heights: Floats, s_r: float, twisted: bool = False) 
     memory = _memory(xy[kept], heights[kept], rest, shape, s_r)
     inverse = np.linalg.inv(shape.T @ shape)
     crept = None
-    if again or len(number) - shape.shape[1] >= FEW:
+    # Where the plate's own waves are left over, an even creep would be read out of them.
+    plain = scatter.left < WAVES * max(scatter.s if scatter.fits else s_r, s_r)
+    if again or (plain and len(number) - shape.shape[1] >= FEW):
         creep = creeps(shape, heights[kept], number, s_r, step)
         designs = [np.column_stack([shape, one]) for one in creep]
         answers = np.array([np.linalg.lstsq(d, heights[kept], rcond=None)[0] for d in designs])
