@@ -159,8 +159,8 @@ def felt(seed, hand, bias, reference, count):
     t, gauge = 1.8 + rng.uniform(-0.1, 0.1), 0.1 + rng.uniform(-0.005, 0.005)
     off = rng.normal(0, reference)
     for i in range(count):
-        z = 1.9 - t + (0.1, 0.05, 0.025, 0.0, -0.025)[i] + 1.8 - 1.8 if i < 5 else 0.0
-        z = round((z + 1.8 - 1.8) / 0.0025) * 0.0025 if i < 5 else next_touch(loop, 0.1).z
+        down = 1.9 - t + (0.1, 0.05, 0.025, 0.0, -0.025)[min(i, 4)]
+        z = round(down / 0.0025) * 0.0025 if i < 5 else next_touch(loop, 0.1).z
         seen = z + t + off - 1.8 - gauge + rng.normal(0, hand) + bias
         feel = "free" if seen > 0.012 else "grips" if seen > -0.012 else "stuck"
         loop = GaugeLoop(1.8, (*loop.touches, GaugeTouch(z, feel, 0.1)))
