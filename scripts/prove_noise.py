@@ -1,15 +1,17 @@
 """Every ± under the noise that printers have: solvers x noises x layouts, with truths from models
 that are not the solvers' own. Each cell: of 100 stated intervals (k = 2, 95 %), how many hold."""
 
+from dataclasses import replace
 from datetime import UTC, datetime
 
 import numpy as np
 
 from tallgrain.core.drift.changes import changes
+from tallgrain.core.learnt import learnt_bias, learnt_reference, learnt_scatter
 from tallgrain.core.machine.sheet import Adjuster
 from tallgrain.core.probe.repeatability import repeatability
 from tallgrain.core.solve.adjusters import Influence, solve_adjusters
-from tallgrain.core.solve.gap import GaugeLoop, GaugeTouch, next_touch, solve_gap
+from tallgrain.core.solve.gap import GaugeLoop, GaugeTouch, Trial, next_touch, solve_gap
 from tallgrain.core.solve.skew import Distance, Gauge, solve_skew
 from tallgrain.core.solve.tilt import solve_tilt
 from tallgrain.core.surface.compare import Noise, compare
@@ -153,17 +155,47 @@ def scatter(seed, kind, places, count):
     return np.array([found.low <= true <= found.high]), found.high - found.low
 
 
-def felt(seed, hand, bias, reference, count):
-    """t by a hand that comes down in five steps and then stays in the middle."""
-    rng, loop = np.random.default_rng(seed), GaugeLoop(1.8, ())
+def sitting(rng, hand, bias, scatter, count, **known):
+    """A hand comes down in five steps and then stays in the middle: the loop, and the true t."""
+    loop = GaugeLoop(1.8, (), **known)
     t, gauge = 1.8 + rng.uniform(-0.1, 0.1), 0.1 + rng.uniform(-0.005, 0.005)
-    off = rng.normal(0, reference)
+    off = rng.normal(0, scatter)
     for i in range(count):
         down = 1.9 - t + (0.1, 0.05, 0.025, 0.0, -0.025)[min(i, 4)]
         z = round(down / 0.0025) * 0.0025 if i < 5 else next_touch(loop, 0.1).z
         seen = z + t + off - 1.8 - gauge + rng.normal(0, hand) + bias
         feel = "free" if seen > 0.012 else "grips" if seen > -0.012 else "stuck"
-        loop = GaugeLoop(1.8, (*loop.touches, GaugeTouch(z, feel, 0.1)))
+        loop = replace(loop, touches=(*loop.touches, GaugeTouch(z, feel, 0.1)))
+    return loop, t
+
+
+LOOKS = (-0.1, -0.03, 0.03, 0.1), ("scraping", "squashed", "good", "sits_on_top", "not_sticking")
+
+
+def learnt_of(rng, hand, bias, reference, sittings):
+    """What so many sittings, each with a print or two, and surveys say of a hand and a printer."""
+    squares, freedom, told = [], [], []
+    for _ in range(sittings):
+        loop, t = sitting(rng, hand, bias, reference, 8)
+        found = solve_gap(loop)
+        if found.t is not None:
+            squares.append(loop.hand.s**2 * loop.hand.freedom)
+            freedom.append(loop.hand.freedom)
+            looks = [round(found.t, 3), round(found.t, 3) + rng.choice((-0.04, 0.04))]
+            seen = [np.searchsorted(LOOKS[0], t - x + rng.normal(0, 0.015)) for x in looks]
+            prints = [Trial(x, LOOKS[1][k]) for x, k in zip(looks, seen, strict=True)]
+            told.append((found.t, found.u, prints))
+    grip, off = learnt_scatter(squares, freedom, 0.015, 20.0), learnt_bias(told, 0.004)
+    levels = learnt_reference(rng.normal(0, reference * 2**0.5, sittings), 0.005)
+    known = {"hand_s": grip.s, "hand_freedom": grip.freedom, "hand_bias": off.size}
+    return {**known, "reference": levels.s}
+
+
+def felt(seed, hand, bias, reference, count, sittings=0):
+    """t by a hand, and what it rests on."""
+    rng = np.random.default_rng(seed)
+    known = learnt_of(rng, hand, bias, reference, sittings) if sittings else {}
+    loop, t = sitting(rng, hand, bias, reference, count, **known)
     found = solve_gap(loop)
     return np.array([found.t is None or abs(found.t - t) <= 2 * found.u]), found.u or 0.0
 
@@ -268,8 +300,9 @@ def noise_text(seeds=range(150)):
              "rough, 30 µm": (0.03, 0.0, 0.003), "biased by 15 µm": (0.015, 0.015, 0.003),
              "reference 10 µm": (0.015, 0.0, 0.01)}  # fmt: skip
     lines += _table("Trip height", "By the number of feels; u in µm.", ("5", "8", "12", "20"),
-                    [(name, [cell(felt, seeds, *hand, n) for n in (5, 8, 12, 20)])
-                     for name, hand in hands.items()])  # fmt: skip
+                    [(name + (", learnt" if known else ""),
+                      [cell(felt, seeds, *hand, n, known) for n in (5, 8, 12, 20)])
+                     for known in (0, 20) for name, hand in hands.items()])  # fmt: skip
     gauges = {"plain": {}, "shrinks by 0.4 %": {"shrink": 0.004}, "bias 0.05 mm": {"bias": 0.05},
               "three readings": {"readings": 3},
               "0.03 mm stays with a distance": {"stays": 0.03, "readings": 3}}  # fmt: skip

@@ -56,6 +56,7 @@ def test_changes_are_still_found_and_another_scatter_is_none():
 def test_other_figures_hold():
     assert share(noise.scatter, "warm-up", 1, 20) >= 0.8
     assert share(noise.felt, 0.015, 0.0, 0.003, 8) >= 0.8
+    assert share(noise.felt, 0.015, 0.015, 0.01, 8, 6, seeds=range(10)) >= 0.8
     assert share(noise.leaning, "two and sides", shrink=0.004, bias=0.05) >= 0.8
     assert share(noise.leaning, "one diagonal", shrink=0.004) >= 0.8
     assert share(noise.quiet, "plain", 0.02, 80) >= 0.9

@@ -65,7 +65,7 @@ def test_from_its_switch_to_its_gap(quern, qtbot):
     assert "switch checks" in window.evening.buttons and "rough gap" not in window.evening.buttons
     window.visit("Probe")
     shown = [t.text() for t in window.probe.tabbed.tabs if not t.isHidden()]
-    assert shown == ["Works?", "Values", "Console"]
+    assert shown == ["Works", "Values", "Console", "Learnt"]
     assert window.probe.work.checks == ("free", "lifted", "reference")
     window.probe.work.make("free")
     idle(window, qtbot)

@@ -1,6 +1,6 @@
 """What surveys say: flatness, comparing, repeatability."""
 
-from contextlib import suppress
+from contextlib import nullcontext, suppress
 from typing import Annotated, Any, Literal
 
 import typer
@@ -90,13 +90,17 @@ def compare(
     """Whether the plate changed from one survey to another, and whether that matters."""
     from tallgrain.core.surface.compare import DEFAULT_WINDOW_MM, Noise
     from tallgrain.core.surface.compare import compare as between
-    from tallgrain.resolve import machine_sheet, survey_named
+    from tallgrain.procedures.learning import read_learnt, stated
+    from tallgrain.resolve import machine_sheet, readable_ledger, survey_named
 
     first, second = survey_named(a), survey_named(b)
     noise, window = Noise(sigma=sigma_mm), DEFAULT_WINDOW_MM
     with suppress(InputError):  # a printer that is not known here: the documented defaults
         sheet, _ = machine_sheet(second.machine or first.machine or "?")
-        noise, window = Noise.of_sheet(sheet, sigma_mm), sheet.tolerance.first_layer_mm
+        window = sheet.tolerance.first_layer_mm
+        with readable_ledger() or nullcontext() as ledger:
+            learnt = read_learnt(ledger, sheet) if ledger is not None else stated(sheet)
+        noise = learnt.noise(sheet, sigma_mm)
     c = between(first, second, noise, window)
     document = {
         "overlap_points": len(c.xy),

@@ -212,6 +212,42 @@ def fit_document(f: Any) -> dict[str, Any]:
     }
 
 
+@app.command("learnt")
+def learnt_of_printer(machine: MachineName, as_json: AsJson = False) -> None:
+    """What this printer and this hand are like: what scatters by how much, and how well known."""
+    from tallgrain.procedures.learning import lines, read_learnt
+    from tallgrain.resolve import machine_sheet
+
+    known, _ = machine_sheet(machine)
+    with _stored(machine) as ledger:
+        found = lines(read_learnt(ledger, known), known)
+    document = {
+        "machine": known.name,
+        "learnt": [
+            {
+                "code": line.code,
+                "name": line.name,
+                "mm": line.mm,
+                "lo_mm": line.low,
+                "hi_mm": line.high,
+                "stated_mm": line.stated,
+                "learnt": line.learnt,
+                "rests_on": line.rests_on,
+            }
+            for line in found
+        ],
+    }
+
+    def table() -> str:
+        rows = [["one standard deviation", "mm", "95 %", "rests on"]]
+        for line in found:
+            limits = f"{number(line.low, 4)} to {number(line.high, 4)}" if line.learnt else "–"
+            rows.append([line.name.lower(), number(line.mm, 4), limits, line.rests_on])
+        return aligned(rows)
+
+    show(document, as_json, table)
+
+
 @app.command("workshop")
 def workshop_page(as_json: AsJson = False) -> None:
     """All printers, a line each: flatness, gap, changes, last survey, what is due."""

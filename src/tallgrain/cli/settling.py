@@ -89,6 +89,7 @@ def gauge_routine(
     from tallgrain.link.connect import check_url
     from tallgrain.procedures.events import BreakOff
     from tallgrain.procedures.gauge import enter_felt, gauge_loop, heat_of
+    from tallgrain.procedures.learning import read_learnt
     from tallgrain.resolve import machine_sheet
 
     check_url(link, remote)
@@ -101,7 +102,9 @@ def gauge_routine(
         heat = heat_of(guard.printer.state(), sheet)
         at = at_values(guard, ledger)
         last = at.book().last(TRIP)
-        loop = gauge_loop(guard, _ask_room, ask_feel, gauge_mm, grips)
+        loop = gauge_loop(
+            guard, _ask_room, ask_feel, gauge_mm, grips, read_learnt(ledger, guard.sheet)
+        )
         journal = Journal(ledger, guard.sheet.name, now)
         felt = enter_felt(journal, loop, heat, last.after if last is not None else None)
         if felt is None:

@@ -260,12 +260,15 @@ class RadiusParts(Named):
 
 
 class GapSolved(Heat):
-    """The trip height by gauge: t and its standard uncertainty."""
+    """The trip height by gauge: t and its standard uncertainty; the hand's scatter by its own
+    words (mm), and for how many degrees of freedom that counts."""
 
     topic = "gap"
     t: float
     u: float
     feels: Count = 0
+    hand: float = 0.0
+    freedom: float = 0.0
 
 
 class PrintConditions(Record):

@@ -22,6 +22,7 @@ from tallgrain.journal.records import GapSolved, GapVerified, Heat
 from tallgrain.journal.values import TRIP
 from tallgrain.link.guard.guard import Guard
 from tallgrain.link.protocol import PrinterState
+from tallgrain.procedures.learning import PrinterLearnt, stated
 
 # Thicker gauges first: each that slides free says how much room there is.
 COARSE_MM = (1.0, 0.3, 0.15)
@@ -35,11 +36,13 @@ def gauge_loop(
     feel: Callable[[float], FeelWord],
     gauge: float = 0.1,
     grips: int = 3,
+    learnt: PrinterLearnt | None = None,
 ) -> GaugeLoop:
     """Touch the datum, bring the nozzle over it, and feel until the gauge gripped so often.
 
     look() gives the room in mm that a person sees under the nozzle; feel(thickness) what a gauge
-    does there. Ends raised, also after an error. Raises what the guard raises.
+    does there; learnt: what is known of this printer and hand. Ends raised, also after an error.
+    Raises what the guard raises.
     """
     sheet = guard.sheet
     t_set = guard.printer.trip_height()
@@ -52,13 +55,7 @@ def gauge_loop(
     touches: list[GaugeTouch] = []
 
     def loop() -> GaugeLoop:
-        return GaugeLoop(
-            t_set,
-            tuple(touches),
-            sheet.travel.z_step,
-            probe_s_r=sheet.probe.repeatability.s_r,
-            reference=sheet.probe.repeatability.s_between,
-        )
+        return (learnt or stated(sheet)).loop(sheet, t_set, touches)
 
     def felt(thickness: float) -> FeelWord:
         word = feel(thickness)
@@ -124,6 +121,9 @@ def enter_felt(
         return None
     t, u = float(found.t), float(found.u)
     told = heat.model_dump(include={"sheet", "nozzle_c", "plate_c", "soak_min"})
+    hand = loop.hand
+    if hand is not None:
+        told |= {"hand": hand.s, "freedom": hand.freedom}
     record = GapSolved(t=t, u=u, feels=len(loop.touches), **told)
     entry = journal.write(record, TRIP, "solved")
     verified = None

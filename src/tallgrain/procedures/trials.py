@@ -22,19 +22,30 @@ SHIFT = "job_shift"
 BESIDE_MM = 0.05
 
 
+def trials_kept(journal: Journal) -> list[Entry[TrialPrinted]]:
+    """All verdicts on a printer's trial prints that were not taken back, oldest first."""
+    kept: list[Entry[TrialPrinted]] = []
+    for seen in journal.read_any(TrialTakenBack, TrialPrinted):
+        if isinstance(seen.figures, TrialTakenBack):
+            kept = kept[:-1]
+        else:
+            kept.append(seen)
+    return kept
+
+
+def trial_of(entry: Entry[TrialPrinted]) -> Trial:
+    """A kept verdict as the solver wants it."""
+    return Trial(entry.figures.t_set, _verdict(entry.outcome), entry.figures.layer)
+
+
 class TrialBook:
     """The verdicts on one printer's trial prints since its gap was last made stale."""
 
     def __init__(self, journal: Journal) -> None:
         self._journal = journal
-        self.kept: list[Entry[TrialPrinted]] = []
         stale = [e.at for e in journal.ledger.events(journal.machine) if "Gap" in e.stale]
         self._since = max(stale, default=None)
-        for seen in journal.read_any(TrialTakenBack, TrialPrinted):
-            if isinstance(seen.figures, TrialTakenBack):
-                self.kept = self.kept[:-1]
-            elif self.counts(seen):
-                self.kept.append(seen)
+        self.kept = [seen for seen in trials_kept(journal) if self.counts(seen)]
 
     def counts(self, seen: Entry[Any]) -> bool:
         """Whether an entry is of the gap as it is now: newer than what made it stale."""
@@ -43,9 +54,7 @@ class TrialBook:
     def on(self, sheet: str | None) -> tuple[Trial, ...]:
         """The trials on a sheet, oldest first; on any where None."""
         return tuple(
-            Trial(e.figures.t_set, _verdict(e.outcome), e.figures.layer)
-            for e in self.kept
-            if not sheet or e.figures.sheet in (None, sheet)
+            trial_of(e) for e in self.kept if not sheet or e.figures.sheet in (None, sheet)
         )
 
     def looked(self, t_set: float, layer: float, heat: Heat, verdict: Verdict) -> None:

@@ -12,15 +12,16 @@ from typing import Literal
 import numpy as np
 
 from tallgrain.core.scatter import scatter_of
+from tallgrain.core.solve.grips import Hand, words_say
 
 Verdict = Literal["not_sticking", "sits_on_top", "good", "squashed", "scraping", "cannot_tell"]
 FeelWord = Literal["free", "grips", "stuck"]
 
-# Where nothing better is known: how far one hand's grips scatter (mm), and how many repeats that
-# knowledge counts for: a few repeats of one sitting can't outweigh it, unless they would hardly
-# ever lie so far apart.
+# Where nothing better is known: how far one hand's grips scatter (mm), and for how many degrees of
+# freedom that counts beside grips; for fewer beside mixed words, which tell of the hand themselves.
+# A bracket of more than so many hand spreads is a matter of its edges alone.
 HAND_MM = 0.015
-HAND_WEIGHT, HAND_DOUBT, HAND_FEW = 20.0, 0.01, 5
+HAND_WEIGHT, WORDS_WEIGHT, NARROW = 20.0, 4.0, 4.0
 # How far a hand's grip may lie off the gauge's true thickness each time (mm, one standard
 # uncertainty): what it calls a grip is nobody's but its own, and repeats don't show it.
 HAND_BIAS_MM = 0.004
@@ -64,7 +65,8 @@ class GaugeLoop:
 
     growth: how far the nozzle may still grow, because it has not settled (half width); settle: how
     far the plate may still move, because it has not soaked (half width); reference: how far a new
-    one scatters; hand_bias: how far off a hand's grip may be each time (standard uncertainties).
+    one scatters; hand_bias: how far off a hand's grip may be each time (standard uncertainties);
+    hand_s: how far this hand's grips scatter, and for how many degrees of freedom that counts.
     """
 
     t_set: float
@@ -76,6 +78,15 @@ class GaugeLoop:
     settle: float = 0.0
     reference: float = 0.0
     hand_bias: float = HAND_BIAS_MM
+    hand_s: float = HAND_MM
+    hand_freedom: float = HAND_WEIGHT
+
+    @property
+    def hand(self) -> Hand | None:
+        """What the words say together; None where one side is not known."""
+        taus = [says(self, touch) for touch in self.touches]
+        weight = min(self.hand_freedom, WORDS_WEIGHT)
+        return words_say(taus, [t.feel for t in self.touches], self.hand_s, weight)
 
 
 @dataclass(frozen=True)
@@ -133,10 +144,11 @@ def solve_gap(loop: GaugeLoop) -> GapEstimate:
     """Combine all touches.
 
     With two or more grips: their mean, with the hand's scatter over √n (their own, steadied by the
-    hand's usual one) and the step. Else the bracket: its middle, or the one grip in it, with half
-    its width over √3. The gauge's tolerance, what the hand calls a grip, the scatter of a reference
-    (whole: there was one, and never less than a touch's) and growth join in. Contradictory feels
-    widen u by half of their overlap, over √3.
+    hand's usual one) and the step; else the bracket: its middle, or the one grip in it, with half
+    its width over √3. Where words are mixed what they say together counts, and no less u than by
+    it. The gauge's tolerance, what the hand calls a grip, the scatter of a reference (whole: there
+    was one, and never less than a touch's) and growth join in. Contradictory feels widen u by half
+    of their overlap, over √3.
     """
     tau = {
         kind: [(says(loop, t), i) for i, t in enumerate(loop.touches) if t.feel == kind]
@@ -149,25 +161,30 @@ def solve_gap(loop: GaugeLoop) -> GapEstimate:
     if not len(grips) and (low is None or high is None):
         return GapEstimate(None, None, low, high, {}, contradictions)
     budget: dict[str, float] = {}
+    said = loop.hand if len(grips) < len(loop.touches) else None
     if len(grips) >= 2:
-        t = float(grips.mean())
+        name, t = "scatter", float(grips.mean())
         squares = float(((grips - t) ** 2).sum())
-        doubt = HAND_DOUBT if len(grips) >= HAND_FEW else 0.0
-        hand = scatter_of(squares, len(grips) - 1, HAND_MM, 0.0, HAND_WEIGHT, doubt)
-        budget["scatter"] = (hand.s if hand.fits else hand.u) / np.sqrt(len(grips))
+        hand = scatter_of(squares, len(grips) - 1, loop.hand_s, 0.0, loop.hand_freedom, 0.0)
+        budget[name] = hand.s / np.sqrt(len(grips))
         budget["step"] = loop.z_step / np.sqrt(12)
     elif low is not None and high is not None:
-        edges = sorted((low, high))
+        name, edges = "bracket", sorted((low, high))
         t = (low + high) / 2
         if len(grips):
             t = min(max(float(grips[0]), edges[0]), edges[1])
         # No hand feels finer than it scatters, however narrow the bracket.
-        fine = HAND_MM / np.sqrt(len(loop.touches))
-        budget["bracket"] = max((edges[1] - edges[0]) / 2 / np.sqrt(3), fine)
+        fine = loop.hand_s / np.sqrt(len(loop.touches))
+        budget[name] = max((edges[1] - edges[0]) / 2 / np.sqrt(3), fine)
+        if edges[1] - edges[0] > NARROW * loop.hand_s:
+            said = None
     else:
-        t = float(grips[0])
-        budget["scatter"] = HAND_MM
+        name, t = "scatter", float(grips[0])
+        budget[name] = loop.hand_s
         budget["step"] = loop.z_step / np.sqrt(12)
+    if said is not None:
+        # Where the loop looks in the middle, grips lie together though the hand is rough.
+        t, budget[name] = said.t, max(said.u_t, budget[name])
     budget["gauge"] = loop.gauge_tolerance / np.sqrt(3)
     if loop.hand_bias:
         budget["hand"] = loop.hand_bias
@@ -199,7 +216,7 @@ def _contradictions(
             continue
         (most, i), (least, j) = max(tau[lower]), min(tau[upper])
         # A grip is within the hand of what it says; free and stuck are sides.
-        allowed = 0.0 if (lower, upper) == ("free", "stuck") else CONTRADICTS * HAND_MM
+        allowed = 0.0 if (lower, upper) == ("free", "stuck") else CONTRADICTS * loop.hand_s
         by = most - least - allowed
         if by > loop.z_step:
             found.append(
@@ -320,9 +337,9 @@ def posterior(loop: GaugeLoop, trials: Sequence[Trial]) -> Posterior:
         logs -= 0.5 * ((t - found.t) / found.u) ** 2
     else:
         if found.low is not None:
-            logs += np.log(ndtr((t - found.low) / HAND_MM) + 1e-12)
+            logs += np.log(ndtr((t - found.low) / loop.hand_s) + 1e-12)
         if found.high is not None:
-            logs += np.log(ndtr((found.high - t) / HAND_MM) + 1e-12)
+            logs += np.log(ndtr((found.high - t) / loop.hand_s) + 1e-12)
     for trial in trials:
         logs += np.log(verdict_chance(trial.verdict, t - trial.t_set))
     weight = np.exp(logs - logs.max())

@@ -9,6 +9,7 @@ from typing import Literal
 
 import numpy as np
 
+from tallgrain.core.learnt import REFERENCES
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.scatter import memory_of, scatter_of, step_of
 from tallgrain.core.surface.interpolate import heights_at, mesh_of, operator
@@ -40,8 +41,6 @@ ALONE_SIGMA, MOST_ALONE, BESIDE = 6.0, 0.1, 4
 # Fewer places say nothing of how much D scatters; a robust scale is known so much less
 # well, and is believed above this chance that the stated one makes it.
 LEAST_SPREAD, ROBUST, SPREAD_DOUBT = 18, 0.35, 0.005
-# How many pairs of references a stated s_between counts for.
-REFERENCES = 8.0
 # So much of a creep bends the plate instead of leaning it; more places share no noise.
 CREEP_BENDS, MOST_SHARED = 0.2, 700
 
@@ -52,7 +51,8 @@ DEFAULT_WINDOW_MM = (0.16, 0.26)
 
 @dataclass(frozen=True)
 class Noise:
-    """What is known of the probe: s_r within a survey, s_between of a new reference (mm).
+    """What is known of the probe: s_r within a survey, s_between of a new reference (mm), and for
+    how many degrees of freedom that counts.
 
     With `sigma` given it stands for each height of either survey, in place of s_r/√n.
     """
@@ -60,12 +60,15 @@ class Noise:
     s_r: float = DEFAULT_S_R
     s_between: float = DEFAULT_S_BETWEEN
     sigma: float | None = None
+    references: float = REFERENCES
 
     @classmethod
-    def of_sheet(cls, sheet: MachineSheet, sigma: float | None = None) -> "Noise":
+    def of_sheet(
+        cls, sheet: MachineSheet, sigma: float | None = None, references: float = REFERENCES
+    ) -> "Noise":
         """A printer's own figures."""
         r = sheet.probe.repeatability
-        return cls(r.s_r, r.s_between, sigma)
+        return cls(r.s_r, r.s_between, sigma, references)
 
 
 @dataclass(frozen=True)
@@ -298,7 +301,7 @@ def _verdict(split: _Split, known: _Known, noise: Noise) -> Verdict:
     tilted = bool(tilt @ np.linalg.solve(covariance, tilt) > limit)
     mean = known.covariance.mean() if known.shared.shape[1] else float(variance.mean()) / n
     u_offset = np.sqrt(known.scatter.memory * mean + 2 * noise.s_between**2 + bends)
-    shifted = bool(abs(split.offset) > stdtrit(REFERENCES, 1 - LEVEL / 2) * u_offset)
+    shifted = bool(abs(split.offset) > stdtrit(noise.references, 1 - LEVEL / 2) * u_offset)
     if changed:
         # A changed shape drags offset and tilt along: they count only beyond what it explains.
         sigma = float(np.sqrt(variance.mean()))

@@ -7,10 +7,11 @@ from tallgrain.clock import now
 from tallgrain.core.drift.tiles import tiles
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.surface.chart import chart
-from tallgrain.core.surface.compare import Comparison, Noise, compare
+from tallgrain.core.surface.compare import Comparison, compare
 from tallgrain.core.surface.sight import Sight, sight_of_survey
 from tallgrain.core.survey import Survey
 from tallgrain.errors import InputError
+from tallgrain.procedures.learning import read_learnt
 from tallgrain.seasons import PrinterSeason
 from tallgrain.store.ledger import Ledger
 from tallgrain.ui.painting.sections import SectionsPicture, paint_sections
@@ -33,7 +34,9 @@ def pair_report(ledger: Ledger, season: PrinterSeason, a: str, b: str) -> Report
                 "pair",
                 "Choose two surveys of one printer.",
             )
-    found = compare(one, other, Noise.of_sheet(sheet), sheet.tolerance.first_layer_mm)
+    found = compare(
+        one, other, read_learnt(ledger, sheet).noise(sheet), sheet.tolerance.first_layer_mm
+    )
     first, second = sight_of_survey(one, sheet), sight_of_survey(other, sheet)
     span = max((s.chart.span for s in (first, second) if s.chart is not None), default=0.1)
     between = Season(season.rows.heads, np.zeros(0), season.events).events_between(a, b)

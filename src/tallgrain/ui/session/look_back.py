@@ -11,24 +11,27 @@ from tallgrain.clock import now
 from tallgrain.core.drift.season import SeasonHead, SeasonRows, like, season_flatness
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.surface.chart import Chart, chart
-from tallgrain.core.surface.compare import Comparison, Noise, compare
+from tallgrain.core.surface.compare import Comparison, compare
 from tallgrain.core.surface.interpolate import Mesh
 from tallgrain.core.surface.sight import mesh_of_survey
 from tallgrain.core.survey import Survey
 from tallgrain.errors import TallGrainError
 from tallgrain.journal.stale import mechanical_since, stale_since
+from tallgrain.procedures.learning import PrinterLearnt, read_learnt, stated
 from tallgrain.store.ledger import Ledger, MachineEvent
 from tallgrain.ui.session.worker import Worker
 
 
 @dataclass(frozen=True)
 class Season:
-    """All surveys of a printer with their headline figure, and its events."""
+    """All surveys of a printer with their headline figure, its events, and what was learnt of it
+    and of its builder's hand."""
 
     heads: tuple[SeasonHead, ...]
     figures: np.ndarray
     events: tuple[MachineEvent, ...]
     rows: SeasonRows | None = None
+    learnt: PrinterLearnt | None = None
 
     def index(self, ident: str | None) -> int | None:
         """Where a survey stands in the season."""
@@ -169,19 +172,21 @@ class LookBack(QObject):
         rows, box = self._ledger.season(sheet.name), sheet.plate.outline.box
         figures = season_flatness(rows, (WHOLE_SHARE * box.width, WHOLE_SHARE * box.depth))
         events = tuple(self._ledger.events(sheet.name))
-        return sheet.name, Season(rows.heads, figures, events, rows)
+        learnt = read_learnt(self._ledger, sheet, rows)
+        return sheet.name, Season(rows.heads, figures, events, rows, learnt)
 
     def _compare(self) -> None:
         sides, sheet = self.sides(), self._sheet
         if sides is None or sheet is None:
             self.compared = None
             return
-        self._worker.do("compare", partial(self._compared, *sides, sheet))
+        learnt = (self.season.learnt if self.season is not None else None) or stated(sheet)
+        self._worker.do("compare", partial(self._compared, *sides, sheet, learnt))
 
-    def _compared(self, a: str, b: str, sheet: MachineSheet) -> Compared:
+    def _compared(self, a: str, b: str, sheet: MachineSheet, learnt: PrinterLearnt) -> Compared:
         one, other = self._ledger.survey(a), self._ledger.survey(b)
         try:
-            found = compare(one, other, Noise.of_sheet(sheet), sheet.tolerance.first_layer_mm)
+            found = compare(one, other, learnt.noise(sheet), sheet.tolerance.first_layer_mm)
         except TallGrainError as error:
             return Compared(one, other, None, None, None, None, error)
         before, after = mesh_of_survey(one), mesh_of_survey(other)

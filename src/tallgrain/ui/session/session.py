@@ -24,6 +24,7 @@ from tallgrain.journal.records import SheetOn
 from tallgrain.link.guard.guard import Guard
 from tallgrain.link.protocol import Printer, PrinterState
 from tallgrain.procedures.guarding import guarded
+from tallgrain.procedures.learning import PrinterLearnt, stated
 from tallgrain.store.ledger import Ledger, MachineEvent
 from tallgrain.ui.session.care import Care
 from tallgrain.ui.session.feeling import Feeling
@@ -268,6 +269,12 @@ class Session(QObject):
         self.changed.emit()
 
     # The journal
+
+    def learnt(self, sheet: MachineSheet) -> PrinterLearnt:
+        """What is known of this printer and of its builder's hand."""
+        season = self.back.season
+        known = season.learnt if season is not None else None
+        return known or stated(sheet)
 
     @property
     def journal(self) -> Journal:

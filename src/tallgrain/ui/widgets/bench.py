@@ -66,7 +66,7 @@ class Tabbed(QWidget):
             made.clicked.connect(lambda _=False, n=i: self.show_page(n))
             group.addButton(made)
             self.tabs.append(made)
-            row.addWidget(made, 1)
+            row.addWidget(made, len(word) + 2)
             holder = QWidget()
             held = QVBoxLayout(holder)
             held.setContentsMargins(0, 0, 0, 0)

@@ -154,15 +154,7 @@ class GaugeWork(GapWork):
             grows = still_grows(state.nozzle.now_c, state.nozzle.target_c)
             if state.plate.heats:
                 settles = still_settles(session.soak_min, self.aim.soak_min)
-        return GaugeLoop(
-            self.t_set,
-            touches,
-            sheet.travel.z_step,
-            probe_s_r=sheet.probe.repeatability.s_r,
-            reference=sheet.probe.repeatability.s_between,
-            growth=grows,
-            settle=settles,
-        )
+        return session.learnt(sheet).loop(sheet, self.t_set, touches, growth=grows, settle=settles)
 
     @property
     def solved(self) -> GapEstimate | None:

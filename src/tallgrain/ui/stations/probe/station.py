@@ -6,12 +6,14 @@ from PyQt6.QtWidgets import QApplication, QDoubleSpinBox, QWidget
 
 from tallgrain.core.values import StoredValue
 from tallgrain.formats.draft import with_amount
+from tallgrain.ui.painting.learnt import paint_learnt
 from tallgrain.ui.painting.probe import Head, paint_beam, paint_claims, paint_head, paint_series
 from tallgrain.ui.painting.proof import paint_proof
 from tallgrain.ui.session.gap_work import GapWork
 from tallgrain.ui.session.state import LinkState
 from tallgrain.ui.session.timers import follow
 from tallgrain.ui.stations.base import Shared, Station
+from tallgrain.ui.stations.probe.learnt import LearntPage
 from tallgrain.ui.stations.probe.proving import ProvePage
 from tallgrain.ui.stations.probe.proving_model import ProvingWork
 from tallgrain.ui.stations.probe.repeats import RepeatsPage
@@ -25,14 +27,14 @@ from tallgrain.ui.widgets.parts import tell
 from tallgrain.ui.widgets.picture import StationPicture
 
 WIDTH = 380
-TABS = ("Works?", "Where?", "Repeats?", "Rough gap", "Values", "Console")
-CONSOLE = 5
-# The pages of a printer without a probe: its switch, its values, its console.
-UNPROBED = (0, 4, 5)
+TABS = ("Works", "Where", "Repeats", "Rough", "Values", "Console", "Learnt")
+CONSOLE, LEARNT = 5, 6
+# The pages of a printer without a probe: its switch, its values, its console, its hand.
+UNPROBED = (0, 4, CONSOLE, LEARNT)
 
 
 class ProbeStation(Station):
-    """Six pages on the bench, each with its picture."""
+    """Seven pages on the bench, each with its picture."""
 
     name = "Probe"
     clearance: ClearanceRow
@@ -73,7 +75,10 @@ class ProbeStation(Station):
         self.gap = GapPage(self._session, self.rough)
         self.values = ValuesPage(self._session, self._values)
         self.prove = ProvePage(self._session, self.proving)
-        self.pages = (self.works, self.where, self.repeats, self.gap, self.values, self.prove)
+        self.learnt = LearntPage(self._session)
+        self.pages = (
+            self.works, self.where, self.repeats, self.gap, self.values, self.prove, self.learnt
+        )  # fmt: skip
         self.tabbed = bench.tabbed(TABS, self.pages)
         return bench
 
@@ -230,6 +235,7 @@ class ProbeStation(Station):
             "how near the nozzle stands",
             "what the printer stores and what it means",
             "what speaks for the printer, tried before it is trusted",
+            "what this printer and this hand are like",
         )[number]
         return f"{sheet.name if sheet else ''}: {kind} · {what}"
 
@@ -269,6 +275,8 @@ class ProbeStation(Station):
             paint_series(
                 painter, rect, self.work.touches, None if busy else self.repeats.newest, total
             )
+        elif number == LEARNT:
+            paint_learnt(painter, rect, self.learnt.lines)
         elif number == CONSOLE:
             begun = self.proving.begun if self.proving.under_way else None
             paint_proof(painter, rect, self.head(), begun.step if begun is not None else "")
