@@ -12,12 +12,15 @@ from tallgrain.core.surface.chart import chart
 from tallgrain.core.surface.density import audit_layer, density_advice
 from tallgrain.core.surface.interpolate import mesh_of
 from tallgrain.core.surface.moments import Scale, polynomial_rows
+from tallgrain.core.surface.noise import flatness_noise
 from tallgrain.core.surface.relief import Viewpoint
 from tallgrain.core.surface.shape import flatness, judge
 from tallgrain.core.surface.sight import sight_of_survey
 from tallgrain.core.survey import Point, Survey
+from tallgrain.formats.files import read_survey
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.formats.program_scan import first_layer
+from tallgrain.store.ledger import Ledger
 from tallgrain.ui.app.start import application
 from tallgrain.ui.painting.colours import height_image
 from tallgrain.ui.painting.relief import ReliefPicture, paint_relief
@@ -161,3 +164,45 @@ def test_the_provisional_first_layer(versus, programs):
         "provisional first layer / the same file cut after that layer",
         lambda: next(first_layer(whole)), lambda: list(first_layer(cut)), "1.5 at most", rounds=9,
     )  # fmt: skip
+
+
+def test_a_million_points(versus, tmp_path_factory):
+    """Imported into a ledger and judged, against NumPy's own reader of the same text."""
+    axis = np.linspace(5, 345, 1000)
+    x, y = (at.ravel() for at in np.meshgrid(axis, axis))
+    z = 0.1 * np.sin(x / 80) + rng.normal(0, 0.003, len(x))
+    home = tmp_path_factory.mktemp("million")
+    file = home / "points.csv"
+    np.savetxt(file, np.column_stack([x, y, z]), "%.4f", ",", header="x,y,z", comments="")
+    with Ledger.open(home) as ledger:
+
+        def ours():
+            survey = ledger.survey(ledger.add_survey(read_survey(file, now())))
+            judge(survey.xy, survey.heights)
+            flatness_noise(survey, 0.003)
+
+        versus(
+            "a million points imported and judged / numpy.loadtxt",
+            ours, lambda: np.loadtxt(file, delimiter=",", skiprows=1), "5 at most", rounds=3,
+        )  # fmt: skip
+
+
+def cloud_of(count):
+    xy = rng.uniform(0, 350, (count, 2))
+    return xy, 0.1 * np.sin(xy[:, 0] / 90) + rng.normal(0, 0.003, count), 15 if count < 1e5 else 3
+
+
+@pytest.mark.parametrize("count", [81, 10_000, 1_000_000])
+def test_the_plane_alone(versus, count):
+    xy, z, rounds = cloud_of(count)
+    plane = np.column_stack([np.ones(count), xy])
+    versus(f"flatness of {count:,} points / numpy.linalg.lstsq", lambda: flatness(xy, z),
+           lambda: np.linalg.lstsq(plane, z), "2 at most", rounds)  # fmt: skip
+
+
+@pytest.mark.parametrize("count", [81, 1_000_000])
+def test_the_zone_alone(versus, count):
+    xy, z, rounds = cloud_of(count)
+    cloud = np.column_stack([xy, z])
+    versus(f"minimum zone of {count:,} points / ConvexHull", lambda: flatness(xy, z, "mz"),
+           lambda: ConvexHull(cloud), "3 at most", rounds)  # fmt: skip

@@ -26,6 +26,7 @@ LARGEST_SHEET = 1_000_000
 # Nothing of ours is nested deeper, has longer whole numbers, or has more parts.
 DEEPEST = 40
 MOST_DIGITS = 15
+BEGIN = 200_000
 RECORD_PARTS = 100_000
 SURVEY_PARTS = 2_500_000
 MODE = 0o666
@@ -83,6 +84,11 @@ def read_most(file: io.BufferedReader, largest: int, where: str) -> bytes:
             f"the file is larger than {largest / 1e6:g} MB.", where, "Thin it, or name another."
         )
     return data
+
+
+def begin_of(text: str) -> str:
+    """The first lines of a long text, to tell what it is by."""
+    return text if len(text) <= BEGIN else text[: text.rfind("\n", 0, BEGIN) + 1] or text
 
 
 def lines_of(text: str) -> Iterator[tuple[int, str]]:

@@ -271,8 +271,8 @@ def test_gaps_of_months_and_clocks_that_jumped_are_said():
     heads = tuple(rows.heads[i] for i in order)
     found = judge_season(SeasonRows(heads, rows.survey, rows.xy, rows.heights), BARLEY, ())
     assert found.happenings == ()
-    assert len(found.notes) == 2 and "100 days" in found.notes[0]
-    assert "survey 10 was stored after survey 9" in found.notes[1]
+    assert len(found.notes) == 2 and "100 days" in found.notes[0].sentence
+    assert "Survey 10 was stored after survey 9" in found.notes[1].sentence
 
 
 def test_what_is_due_in_a_workshop():

@@ -13,6 +13,7 @@ from tallgrain.formats.files import read_survey, write_survey
 from tallgrain.formats.point_text import parse_points
 from tallgrain.formats.survey_json import parse_survey, survey_text
 from tallgrain.paths import ASSETS
+from tallgrain.store.ledger import Ledger
 from tallgrain.textio import write_text
 
 NOON = datetime(2026, 3, 4, 18, 20, tzinfo=UTC)
@@ -160,3 +161,49 @@ def test_a_place_that_comes_twice(tmp_path):
     with pytest.raises(InputError, match="given in line 2 already") as told:
         read_survey(path, NOON)
     assert told.value.where.endswith("line 4")
+
+
+ODD = (
+    "",
+    "# a remark",
+    "1,2",
+    "1,2,x",
+    "9,9,nan",
+    "9,9,20000",
+    "3,0,0.1",
+    '"3.5","0",0.1',
+    "1;2;3",
+)
+
+
+@settings(max_examples=30, deadline=None)
+@given(st.sampled_from(ODD), st.integers(0, 2400), st.sampled_from([",", "\t", " "]), st.booleans())
+def test_a_long_text_is_read_as_line_by_line(odd, at, separator, titled):
+    """What is read at once says the same as what is read a line at a time, errors and all."""
+    lines = [separator.join((str(i % 50), str(i // 50), f"{i % 7 / 100:.2f}")) for i in range(2400)]
+    lines.insert(at, odd.replace(",", separator))
+    text = "\n".join([separator.join("xyz")] * titled + lines) + "\n"
+
+    def told(few):
+        with pytest.MonkeyPatch.context() as patch:
+            patch.setattr("tallgrain.formats.point_text.FEW_LINES", few)
+            try:
+                return list(parse_points(text, "points.csv"))
+            except InputError as error:
+                return str(error)
+
+    assert told(100) == told(10**9)
+
+
+def test_many_plain_points_are_kept_in_one_piece(tmp_path):
+    file = tmp_path / "many.csv"
+    file.write_text("".join(f"{i % 200},{i // 200},{i % 11 / 100}\n" for i in range(24_000)))
+    found = read_survey(file, NOON)
+    with Ledger.open(tmp_path / "home") as ledger:
+        ledger.put_machine("Rye", "", NOON)
+        ident = ledger.add_survey(found.for_machine("Rye"))
+        again = ledger.survey(ident)
+        assert ledger.head(ident).points == len(again.points) == 24_000
+        assert len(ledger.season("Rye").heights) == 24_000
+    assert again.points == found.points and again.points[7] == Point(7.0, 0.0, 0.07)
+    assert again.points[:2] == tuple(found.points)[:2] and hash(again.points) == hash(found.points)

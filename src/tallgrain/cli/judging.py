@@ -88,6 +88,7 @@ def compare(
     as_json: AsJson = False,
 ) -> None:
     """Whether the plate changed from one survey to another, and whether that matters."""
+    from tallgrain.core.surface.changed import compare_told
     from tallgrain.core.surface.compare import DEFAULT_WINDOW_MM, Noise
     from tallgrain.core.surface.compare import compare as between
     from tallgrain.procedures.learning import read_learnt, stated
@@ -114,16 +115,14 @@ def compare(
         "matters": c.matters,
         "outliers": [{"x_mm": float(x), "y_mm": float(y)} for x, y in c.outliers],
         "unlike": list(c.unlike),
+        "warnings": [told.document for told in compare_told(c)],
     }
 
     def table() -> str:
         rows = [[f"{len(c.xy)} common places, B less A", "", ""]]
         for name in ("offset", "tilt_x", "tilt_y", "shape_rms", "shape_pv", "noise_rms"):
             rows.append(["  " + name.replace("_", " "), number(getattr(c, name + "_mm")), "mm"])
-        verdict = c.verdict.replace("_", " ")
-        matter = "it matters" if c.matters else "it does not matter for a first layer"
-        lines = [aligned(rows), verdict if c.verdict == "same" else f"{verdict}; {matter}"]
-        return "\n".join([*lines, *c.unlike])
+        return "\n".join([aligned(rows), *(told.sentence for told in compare_told(c))])
 
     show(document, as_json, table)
 
@@ -157,6 +156,8 @@ def _s_r(found: Any) -> float:
 
 def repeatability_document(found: Any) -> dict[str, Any]:
     """A series' judgement as the contract words it, with more beside."""
+    from tallgrain.core.probe.repeatability import repeatability_told
+
     return {
         "s_r_mm": found.s_r,
         "r_mm": found.limit,
@@ -169,6 +170,7 @@ def repeatability_document(found: Any) -> dict[str, Any]:
         "u_drift_mm": found.u_drift,
         "between_places_mm": found.between,
         "touches": found.count,
+        "warnings": [told.document for told in repeatability_told(found)],
     }
 
 
@@ -178,8 +180,8 @@ def repeatability(
     as_json: AsJson = False,
 ) -> None:
     """How well a probe repeats: scatter, limit, drift and outliers of repeated touches."""
-    from tallgrain.core.probe.repeatability import WIDEST_MM
     from tallgrain.core.probe.repeatability import repeatability as judge_series
+    from tallgrain.core.probe.repeatability import repeatability_told
     from tallgrain.resolve import survey_named
 
     found = judge_series([p.touches for p in survey_named(file).points])
@@ -200,12 +202,7 @@ def repeatability(
             f"outlier: place {o.place + 1}, touch {o.touch + 1}: {number(o.z, 4)} mm"
             for o in found.outliers
         ]
-        if found.spread > WIDEST_MM:
-            lines.append(
-                f"the touches spread over {number(found.spread)} mm: this is no measurement, look "
-                "at the probe and its mount"
-            )
-        return "\n".join(lines)
+        return "\n".join([*lines, *(told.sentence for told in repeatability_told(found))])
 
     show(repeatability_document(found), as_json, table)
 
@@ -222,7 +219,7 @@ def density(
     """How few points would have held a tolerance, by thinning a dense survey."""
     import numpy as np
 
-    from tallgrain.core.surface.density import density_advice
+    from tallgrain.core.surface.density import density_advice, density_told
     from tallgrain.core.surface.noise import point_noise
     from tallgrain.resolve import survey_named
 
@@ -245,6 +242,7 @@ def density(
             for o in advice.options
         ],
         "recommended": advice.recommended.name if advice.recommended else None,
+        "warnings": [told.document for told in density_told(advice, tolerance_mm)],
     }
 
     def table() -> str:
@@ -252,12 +250,7 @@ def density(
         for o in advice.options:
             figures = (number(value) for value in (o.worst, o.rms, o.expected))
             rows.append([o.name, *figures, number(o.estimate_s / 60, 1)])
-        best = advice.recommended
-        words = (
-            f"{best.name} is the fewest that holds {tolerance_mm:g} mm."
-            if best is not None
-            else f"No fewer points than this survey's own hold {tolerance_mm:g} mm."
-        )
-        return f"{aligned(rows)}\n{words}"
+        said = [told.sentence for told in density_told(advice, tolerance_mm)]
+        return "\n".join([aligned(rows), *said])
 
     show(document, as_json, table)

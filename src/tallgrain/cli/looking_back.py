@@ -132,7 +132,8 @@ def season_document(season: Any, sheet: str | None) -> dict[str, Any]:
             "worse_from": season.trend.worse_from,
             "sentence": season.trend.sentence,
         },
-        "notes": list(found.notes),
+        "notes": [note.sentence for note in found.notes],
+        "warnings": [note.document for note in found.notes],
         "advice": {"action": season.action, "sentence": season.advice},
     }
 
@@ -147,8 +148,8 @@ def _season_words(season: Any, prints: float | None) -> str:
         lines.append([f"{when:%Y-%m-%d}", *(number(row[TERMS.index(n)]) for n in wanted)])
     told = [f"{len(found.idents)} surveys like the newest; the last twelve, mm:", aligned(lines)]
     told += [f"left out: {n} ({why})" for why, n in found.left_out.items()]
-    said = [h.sentence for h in found.happenings] + list(found.notes)
-    told += [f"{words[:1].upper()}{words[1:]}." for words in said]
+    told += [f"{h.sentence[:1].upper()}{h.sentence[1:]}." for h in found.happenings]
+    told += [note.sentence for note in found.notes]
     told += [part.sentence for part in (season.thermal, season.trend) if part is not None]
     told.append(season.advice)
     if prints is not None:

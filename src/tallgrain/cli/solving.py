@@ -22,7 +22,7 @@ def solve_gap_file(
     as_json: AsJson = False,
 ) -> None:
     """The trip height from gauge touches and trial prints, with its uncertainty budget."""
-    from tallgrain.core.solve.gap import next_touch, next_trial, posterior, solve_gap
+    from tallgrain.core.solve.gap import gap_told, next_touch, next_trial, posterior, solve_gap
     from tallgrain.formats.gap_json import read_gap
 
     loop, trials, gauge = read_gap(file)
@@ -52,6 +52,7 @@ def solve_gap_file(
             {"sentence": s, **({"touches": touches[i]} if i < len(touches) else {})}
             for i, s in enumerate(clashes)
         ],
+        "warnings": [told.document for told in gap_told(felt)],
     }
     if trials:
         step = next_trial(loop, trials)
@@ -73,7 +74,8 @@ def solve_gap_file(
         where = told.get("z_mm", told.get("trip_height_mm"))
         what = "gauge at z" if told["kind"] == "touch" else "trial with trip height"
         rows.append([f"next: {what}", number(where, 4), f"mm ({told['why']})"])
-        return "\n".join([aligned(rows), *clashes])
+        open_ = [told.sentence for told in gap_told(felt) if told.code != "contradiction"]
+        return "\n".join([aligned(rows), *clashes, *open_])
 
     show(document, as_json, table)
 
@@ -140,7 +142,7 @@ def solve_adjusters_of(
     as_json: AsJson = False,
 ) -> None:
     """How far each bed screw must turn, seen from above, for the flattest surface."""
-    from tallgrain.core.solve.adjusters import solve_adjusters
+    from tallgrain.core.solve.adjusters import adjusters_told, solve_adjusters
     from tallgrain.resolve import machine_sheet, survey_named
 
     sheet, _ = machine_sheet(machine)
@@ -156,13 +158,15 @@ def solve_adjusters_of(
             rows.append([f"  {turn.name}", number(turn.turn_deg, 0), "degrees", words])
         for name, surface in (("before", solved.before), ("predicted after", solved.after)):
             rows.append([f"FLTt {name}", number(surface.fltt), "mm", ""])
-        return "\n".join([aligned(rows), *_dropped_words(document["dropped"])])
+        said = [told.sentence for told in adjusters_told(solved)]
+        return "\n".join([aligned(rows), *said, *_dropped_words(document["dropped"])])
 
     show(document, as_json, table)
 
 
 def adjusters_document(solved: Any) -> dict[str, Any]:
     """A solution's turns and its surface before and after, as JSON tells them."""
+    from tallgrain.core.solve.adjusters import adjusters_told
 
     def told(surface: Any) -> dict[str, float | None]:
         return {
@@ -184,6 +188,7 @@ def adjusters_document(solved: Any) -> dict[str, Any]:
         },
         "before": told(solved.before),
         "after": told(solved.after),
+        "warnings": [one.document for one in adjusters_told(solved)],
     }
 
 

@@ -19,7 +19,7 @@ from tallgrain.core.survey import Floats
 WEIGHT, DOUBT = 12.0, 0.005
 # Steps in which printers tell heights (mm), the coarsest first; finer ones don't matter.
 STEPS_MM = (0.1, 0.05, 0.025, 0.02, 0.0125, 0.01, 0.005)
-ALMOST = 1e-4
+ALMOST, SOME = 1e-4, 500
 # Beyond this nothing is called known: with one degree of freedom Student's limit is 7 times.
 MOST_WIDER = 7.0
 
@@ -74,7 +74,10 @@ def scatter_of(
 
 def step_of(heights: Floats) -> float:
     """The step (mm) in which a printer tells heights (n,); 0 where it tells them finely."""
-    values = np.unique(np.round(np.asarray(heights, dtype=float) - heights[0], 9))
+    heights = np.asarray(heights, dtype=float)
+    if len(heights) > SOME and not step_of(heights[:SOME]):
+        return 0.0  # of a million most tell it soon
+    values = np.unique(np.round(heights - heights[0], 9))
     if len(values) < 3:
         return 0.0
     for step in STEPS_MM:

@@ -4,10 +4,11 @@ Heights follow one sign everywhere: positive means that the plate is nearer to t
 than the reference (z = 0). x and y are probe points, not nozzle positions.
 """
 
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
-from typing import Any
+from typing import Any, overload
 
 import numpy as np
 from numpy.typing import NDArray
@@ -60,6 +61,36 @@ class Point:
     u: float | None = None
 
 
+class PlainPoints(Sequence[Point]):
+    """Many places (n, 2) with a height each (n,), mm, and nothing else: kept as arrays, since a
+    million points would take a second to make and a hundred times their room."""
+
+    def __init__(self, xy: Floats, z: Floats) -> None:
+        self.xy, self.z = xy, z
+
+    def __len__(self) -> int:
+        return len(self.z)
+
+    @overload
+    def __getitem__(self, at: int) -> Point: ...
+    @overload
+    def __getitem__(self, at: slice) -> tuple[Point, ...]: ...
+    def __getitem__(self, at: int | slice) -> Point | tuple[Point, ...]:
+        if isinstance(at, slice):
+            return tuple(PlainPoints(self.xy[at], self.z[at]))
+        return Point(float(self.xy[at, 0]), float(self.xy[at, 1]), float(self.z[at]))
+
+    def __iter__(self) -> Iterator[Point]:
+        columns = (self.xy[:, 0].tolist(), self.xy[:, 1].tolist(), self.z.tolist())
+        return (Point(x, y, z) for x, y, z in zip(*columns, strict=True))
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Sequence) and tuple(self) == tuple(other)
+
+    def __hash__(self) -> int:
+        return hash((self.xy.tobytes(), self.z.tobytes()))
+
+
 @dataclass(frozen=True)
 class Recheck:
     """The first point touched again after so many points (mm), to see the series drift."""
@@ -79,7 +110,7 @@ class Survey:
     machine: str
     kind: str
     taken_at: datetime
-    points: tuple[Point, ...]
+    points: Sequence[Point]
     conditions: Conditions = Conditions()
     complete: bool = True
     note: str = ""
@@ -92,11 +123,15 @@ class Survey:
     @cached_property
     def xy(self) -> Floats:
         """Probe points: (n, 2) mm."""
+        if isinstance(self.points, PlainPoints):
+            return self.points.xy
         return np.array([(p.x, p.y) for p in self.points], dtype=float).reshape(-1, 2)
 
     @cached_property
     def heights(self) -> Floats:
         """Heights: (n,) mm, positive = nearer to the nozzle."""
+        if isinstance(self.points, PlainPoints):
+            return self.points.z
         return np.array([p.z for p in self.points], dtype=float)
 
     def in_time(self) -> tuple[Floats, Floats, np.ndarray]:

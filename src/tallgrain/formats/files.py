@@ -1,5 +1,6 @@
 """Survey files of any kind, told apart by their ending."""
 
+from collections.abc import Sequence
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
@@ -122,7 +123,7 @@ def survey_of_text(
     return _survey(_plain_points(text, where, answers, layout), now, machine, note)
 
 
-def _survey(points: tuple[Point, ...], now: datetime, machine: str, note: str) -> Survey:
+def _survey(points: Sequence[Point], now: datetime, machine: str, note: str) -> Survey:
     survey = Survey(machine, "surface", now, points, note=note)
     mesh = mesh_of(survey.xy, survey.heights)
     return replace(survey, shape=(len(mesh.xs), len(mesh.ys))) if mesh else survey
@@ -130,7 +131,7 @@ def _survey(points: tuple[Point, ...], now: datetime, machine: str, note: str) -
 
 def _plain_points(
     text: str, where: str, answers: Answers, layout: Layout | None
-) -> tuple[Point, ...]:
+) -> Sequence[Point]:
     """Points from a text with nothing but figures in it: lines of x, y and z, or a matrix of
     heights. Raises InputError, OpenLayout where it could be either."""
     said = extent_of(text, where)

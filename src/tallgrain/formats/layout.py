@@ -14,7 +14,7 @@ from tallgrain.core.surface.plausible import MOST_RANGE_MM
 from tallgrain.errors import InputError
 from tallgrain.formats.matrix_text import fields_of, height_of
 from tallgrain.formats.point_text import has_heading
-from tallgrain.textio import lines_of
+from tallgrain.textio import begin_of, lines_of
 
 Layout = Literal["points", "matrix"]
 # Enough lines to tell by.
@@ -27,7 +27,9 @@ class OpenLayout(InputError):
 
 def layout_of(text: str, where: str) -> Layout:
     """Raises OpenLayout where it could be either."""
-    lines = list(islice((line for _, line in lines_of(text) if line[0] != "#"), LOOKED_AT))
+    lines = list(
+        islice((line for _, line in lines_of(begin_of(text)) if line[0] != "#"), LOOKED_AT)
+    )
     if not lines or has_heading(lines):
         return "points"
     rows = [fields_of(line) for line in lines]

@@ -13,7 +13,7 @@ import numpy as np
 
 from tallgrain.core.survey import Point
 from tallgrain.errors import InputError
-from tallgrain.textio import lines_of
+from tallgrain.textio import begin_of, lines_of
 
 HEADER = re.compile(
     r"#\s*matrix\s+x\s+(\S+)\s+(\S+)\s+y\s+(\S+)\s+(\S+)(?:\s+rows\s+(front|rear))?", re.IGNORECASE
@@ -36,7 +36,7 @@ class Extent:
 
 def extent_of(text: str, where: str) -> Extent | None:
     """What a header says; None without one. Raises InputError where it says nonsense."""
-    for number, line in lines_of(text):
+    for number, line in lines_of(begin_of(text)):
         if not line.startswith("#"):
             return None
         found = HEADER.match(line)

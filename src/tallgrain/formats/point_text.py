@@ -3,14 +3,17 @@
 A decimal comma is understood where something else than the comma separates the columns.
 """
 
+import io
 import math
 import re
 from collections.abc import Callable, Sequence
 from itertools import islice
 
-from tallgrain.core.survey import Point, Survey, point_of
+import numpy as np
+
+from tallgrain.core.survey import PlainPoints, Point, Survey, point_of
 from tallgrain.errors import InputError
-from tallgrain.textio import lines_of
+from tallgrain.textio import begin_of, lines_of
 
 Split = Callable[[str], list[str]]
 
@@ -21,15 +24,21 @@ SEPARATORS: tuple[Split, ...] = (
     lambda line: line.split(","),
 )
 COMMA = SEPARATORS[3]
+DELIMITERS = "\t", ";", None, ","
 # Heights of one place further apart than this are no repeats of a touch.
 APART_MM = 0.05
 MOST_POINTS = 300_000
+# Longer texts are read at once where there is nothing odd in them, and may have more points.
+FEW_LINES, LARGE_POINTS = 2000, 2_000_000
+MOST_MM = 10_000.0
 # No heading is longer (signs).
 LONGEST_HEADING = 2000
 
 
-def parse_points(text: str, where: str) -> tuple[Point, ...]:
+def parse_points(text: str, where: str) -> Sequence[Point]:
     """Points from text. Raises InputError naming line and column."""
+    if text.count("\n") > FEW_LINES and (found := _at_once(text)) is not None:
+        return found
     said = (pair for pair in lines_of(text) if not pair[1].startswith("#"))
     lines = list(islice(said, MOST_POINTS + 1))
     if len(lines) > MOST_POINTS:
@@ -52,6 +61,35 @@ def parse_points(text: str, where: str) -> tuple[Point, ...]:
     return _once(
         [(n, _point(split, columns, line, f"{where}, line {n}")) for n, line in lines], where
     )
+
+
+def _at_once(text: str) -> PlainPoints | None:
+    """Points of a long text with nothing odd in it, each place once; None where it has to be looked
+    at line by line."""
+    head = list(islice(lines_of(begin_of(text)), 2))
+    split = _splitter(head[1][1])
+    if "#" in text or split is None or '"' in text:
+        return None
+    titled, columns = _splitter(head[0][1]) is None, (0, 1, 2)
+    try:
+        columns = _header(split(head[0][1]), "") if titled else columns
+        found = np.loadtxt(
+            io.StringIO(text),
+            delimiter=DELIMITERS[SEPARATORS.index(split)],
+            skiprows=head[0][0] if titled else 0,
+            usecols=columns,
+            comments=None,
+            ndmin=2,
+        )
+    except (InputError, ValueError):
+        return None
+    if len(found) > LARGE_POINTS or not (np.abs(found) <= MOST_MM).all():
+        return None
+    order = np.lexsort(found[:, 1::-1].T)
+    x, y = found[:, 0][order], found[:, 1][order]
+    if ((x[1:] == x[:-1]) & (y[1:] == y[:-1])).any():
+        return None  # touched twice
+    return PlainPoints(np.ascontiguousarray(found[:, :2]), np.ascontiguousarray(found[:, 2]))
 
 
 def has_heading(lines: Sequence[str]) -> bool:
@@ -85,7 +123,7 @@ def _once(found: Sequence[tuple[int, Point]], where: str) -> tuple[Point, ...]:
     return tuple(made)
 
 
-def typed_points(text: str, places: Sequence[tuple[float, float]]) -> tuple[Point, ...]:
+def typed_points(text: str, places: Sequence[tuple[float, float]]) -> Sequence[Point]:
     """Points from lines of x, y and z, or from one height for each of the places, in their order.
     Raises InputError."""
     where = "typed heights"
@@ -168,7 +206,7 @@ def _point(split: Split, columns: tuple[int, int, int], line: str, where: str) -
 
 def _length(field: str, split: Split, where: str) -> float:
     value = _number(field, split)
-    if value is None or not math.isfinite(value) or abs(value) > 10_000:
+    if value is None or not math.isfinite(value) or abs(value) > MOST_MM:
         raise InputError(
             f"'{field.strip()[:30]}' is not a length in mm.", where, "Mend or remove that line."
         )

@@ -15,7 +15,7 @@ from sqlalchemy.engine import Connection, Engine, Row
 
 from tallgrain.core.drift.season import SeasonHead, SeasonRows
 from tallgrain.core.surface.quality import shifted_points
-from tallgrain.core.survey import Conditions, Point, Recheck, Survey
+from tallgrain.core.survey import Conditions, PlainPoints, Point, Recheck, Survey
 from tallgrain.errors import InputError, StoreError
 from tallgrain.store.database import (
     bring_up_to_date,
@@ -36,7 +36,16 @@ from tallgrain.store.models import (
     SURVEYS,
     TOUCHES,
 )
-from tallgrain.store.packed import POINT_BYTES, loose, pack, points_of, unpack
+from tallgrain.store.packed import (
+    LARGE,
+    POINT_BYTES,
+    loose,
+    pack,
+    pack_plain,
+    plain_points,
+    points_of,
+    unpack,
+)
 
 log = logging.getLogger(__name__)
 
@@ -517,12 +526,14 @@ class Ledger:
 
     def add_survey(self, survey: Survey) -> str:
         """Store a whole survey, such as one read from a file, in one transaction; its ident."""
+        plain = survey.points if isinstance(survey.points, PlainPoints) else None
+        large = plain is not None and len(plain) > LARGE and not survey.drift_rate_mm
         new = NewSurvey(
             survey.machine,
             survey.kind,
             survey.taken_at,
             len(survey.points),
-            max(len(p.touches) for p in survey.points) or 1,
+            1 if large else max(len(p.touches) for p in survey.points) or 1,
             survey.shape,
             survey.conditions,
             survey.note,
@@ -530,6 +541,9 @@ class Ledger:
         state, rate = "complete" if survey.complete else "broken_off", survey.drift_rate_mm
         with self._writing() as connection:
             ident = _insert_head(connection, new, state, survey.extra)
+            if plain is not None and large:
+                pack_plain(connection, ident, plain)
+                return str(ident)
             points = [
                 {"survey": ident, "number": i, "x": p.x, "y": p.y, "z": p.z + rate * i, "u": p.u}
                 for i, p in enumerate(survey.points)
@@ -613,7 +627,7 @@ class Ledger:
                 .where(POINTS.c.survey == number, POINTS.c.z.is_not(None))
                 .order_by(POINTS.c.number)
             )
-            points = tuple(
+            points: Sequence[Point] = tuple(
                 Point(
                     p.x,
                     p.y,
@@ -624,6 +638,8 @@ class Ledger:
                 )
                 for p in places
             )
+            if not points:
+                points = plain_points(connection, number)
         rechecks = tuple(Recheck(after, tuple(z)) for after, z in again.items())
         return _survey(row, points, rechecks)
 
@@ -681,7 +697,7 @@ def _head(row: Row[tuple[object, ...]]) -> SurveyHead:
 
 
 def _survey(
-    row: Row[tuple[object, ...]], points: tuple[Point, ...], rechecks: tuple[Recheck, ...]
+    row: Row[tuple[object, ...]], points: Sequence[Point], rechecks: tuple[Recheck, ...]
 ) -> Survey:
     rate = row.drift_rate_mm or 0.0
     if rate:

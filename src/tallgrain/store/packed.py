@@ -1,19 +1,24 @@
 """Heights of whole surveys in one piece: what a season is read from.
 
 The points' own rows stay the truth; a packed survey is made when it ends and goes as soon as one of
-its points changes.
+its points changes. Only a large survey from elsewhere, of nothing but places and heights, has no
+rows beside: a million of them would take half a minute to write.
 """
+
+from collections.abc import Sequence
 
 import numpy as np
 import sqlalchemy as sa
 from sqlalchemy.engine import Connection
 
-from tallgrain.core.survey import Floats
+from tallgrain.core.survey import Floats, PlainPoints, Point
 from tallgrain.store.models import PACKED, POINTS, TOUCHES
 
 # number, x, y, z of a point: little-endian, so that a ledger can be carried to another computer.
 _TYPE = np.dtype("<f8")
 COLUMNS = 4
+# Plain surveys of more points have no rows of their own.
+LARGE = 20_000
 POINT_BYTES = COLUMNS * _TYPE.itemsize
 
 
@@ -41,6 +46,24 @@ def pack(connection: Connection, survey: int) -> None:
             "freedom": freedom,
         }
         connection.execute(sa.insert(PACKED), values)
+
+
+def pack_plain(connection: Connection, survey: int, points: PlainPoints) -> None:
+    """Put plain points in one piece, and nowhere else."""
+    number = np.arange(len(points), dtype=_TYPE)
+    whole = np.column_stack([number, points.xy, points.z]).astype(_TYPE)
+    values = {"survey": survey, "heights": whole.tobytes(), "squares": 0.0, "freedom": 0}
+    connection.execute(sa.insert(PACKED), values)
+
+
+def plain_points(connection: Connection, survey: int) -> Sequence[Point]:
+    """The points of a survey that has no rows of them; none where it has no points at all."""
+    query = sa.select(PACKED.c.heights).where(PACKED.c.survey == survey)
+    heights = connection.execute(query).scalar()
+    if not heights:
+        return ()
+    whole = points_of(heights)
+    return PlainPoints(np.ascontiguousarray(whole[:, 1:3]), np.ascontiguousarray(whole[:, 3]))
 
 
 def _scatter(connection: Connection, survey: int) -> tuple[float, int]:

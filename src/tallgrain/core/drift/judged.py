@@ -17,6 +17,7 @@ from tallgrain.core.drift.terms import SHAPES, TERMS, season_terms
 from tallgrain.core.machine.outline import Disc
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.survey import Conditions, Floats
+from tallgrain.core.told import Told
 
 # A survey that covers less of the plate's sides is of a part of it.
 WHOLE_SHARE = 0.6
@@ -95,7 +96,7 @@ class Drift:
     slow: Slow | None
     action: Action
     advice: str
-    notes: tuple[str, ...] = ()
+    notes: tuple[Told, ...] = ()
 
     @property
     def base(self) -> tuple[int, int]:
@@ -159,27 +160,29 @@ def judge_season(
     return Drift(idents, times, series, told, tuple(happened), slow, action, advice, notes)
 
 
-def _gaps(times: Sequence[datetime]) -> Iterator[str]:
+def _gaps(times: Sequence[datetime]) -> Iterator[Told]:
     """Months without a survey: what happened then has no closer date."""
     for before, after in pairwise(times):
         days = (after - before).total_seconds() / 86400
         if days > LONG_GAP_DAYS:
-            yield (
-                f"no survey between {before:%-d %b %Y} and {after:%-d %b %Y}, {days:.0f} days: "
-                "whatever changed then can't be dated closer"
+            words = (
+                f"No survey between {before:%-d %b %Y} and {after:%-d %b %Y}, {days:.0f} days: "
+                "whatever changed then can't be dated closer."
             )
+            yield Told("gap_in_time", words, {"days": days})
 
 
-def _backwards(idents: Sequence[str], times: Sequence[datetime]) -> Iterator[str]:
+def _backwards(idents: Sequence[str], times: Sequence[datetime]) -> Iterator[Told]:
     """Surveys that were stored after others but say that they were taken long before them."""
     order = sorted(range(len(idents)), key=lambda i: int(idents[i]) if idents[i].isdigit() else i)
     newest = None
     for i in order:
         if newest is not None and (times[newest] - times[i]).total_seconds() > BACKWARDS_S:
-            yield (
-                f"survey {idents[i]} was stored after survey {idents[newest]} but is dated "
-                f"{times[i]:%-d %b %Y}, before it: an import, or a clock that was set back"
+            words = (
+                f"Survey {idents[i]} was stored after survey {idents[newest]} but is dated "
+                f"{times[i]:%-d %b %Y}, before it: an import, or a clock that was set back."
             )
+            yield Told("dated_back", words, {"days": (times[newest] - times[i]).days})
         else:
             newest = i
 

@@ -7,6 +7,7 @@ import numpy as np
 
 from tallgrain.core.scatter import STEPS_MM
 from tallgrain.core.survey import Floats
+from tallgrain.core.told import Told
 from tallgrain.errors import InputError
 
 # ISO 5725-6: two single results differ by less than this many s_r in 95 of 100 cases.
@@ -327,6 +328,34 @@ def compare_ways(one: Repeatability, other: Repeatability) -> Compared | None:
     ratio = one.s_r / other.s_r
     tail = float(special.fdtrc(one.freedom, other.freedom, ratio**2))
     return Compared(ratio, min(2 * min(tail, 1 - tail), 1.0))
+
+
+def repeatability_told(found: Repeatability) -> tuple[Told, ...]:
+    """What a series says beside its figures."""
+    told = []
+    if found.spread > WIDEST_MM:
+        words = (
+            f"The touches spread over {found.spread:.2f} mm: this is no measurement. Look at the "
+            "probe, its mount and its cable before anything else."
+        )
+        told.append(Told("no_measurement", words, {"spread_mm": found.spread}))
+    words = f"Two touches differ by less than {_um(found.limit)} in 95 of 100 cases."
+    told.append(Told("limit", words, {"limit_mm": found.limit}))
+    if found.drifts:
+        way = "nearer" if found.drift > 0 else "further"
+        words = f"Within a series it drifts {_um(found.drift)} {way}: it warms or settles."
+        told.append(Told("drifts", words, {"drift_mm": found.drift, "u_mm": found.u_drift}))
+    if found.between_matters:
+        words = f"Places differ by {_um(found.between)} beyond the scatter: that is the plate."
+        told.append(Told("places_differ", words, {"between_mm": found.between}))
+    if count := len(found.outliers):
+        words = f"{count} touch{'' if count == 1 else 'es'} left out as outliers."
+        told.append(Told("outliers", words, {"count": count}))
+    return tuple(told)
+
+
+def _um(mm: float) -> str:
+    return f"{abs(mm) * 1000:.1f} µm"
 
 
 def touches_worth(

@@ -17,6 +17,7 @@ from tallgrain.core.surface.moments import RANK_TOLERANCE, Scale, polynomial_row
 from tallgrain.core.surface.noise import left_by_shape
 from tallgrain.core.surface.shape import flatness
 from tallgrain.core.survey import Floats
+from tallgrain.core.told import Told
 from tallgrain.errors import InputError
 
 # Where the points say nothing of a way to bend, it is left alone: a tenth of a millimetre of bend
@@ -62,6 +63,28 @@ class AdjusterSolution:
     reached: float
     dropped: tuple[int, ...]
     scatter: Scatter
+
+
+def adjusters_told(solved: AdjusterSolution) -> tuple[Told, ...]:
+    """What the turns rest on, and what they can't do."""
+    told = []
+    if not solved.scatter.fits:
+        words = (
+            f"The heights scatter by {1000 * solved.scatter.left:.0f} µm about the shape that the "
+            "turns rest on, more than the probe is said to: the turns are so much less certain."
+        )
+        told.append(Told("scatters", words, {"left_mm": solved.scatter.left}))
+    words = f"{solved.reached * 100:.0f} % of what is seen is within the screws' reach."
+    told.append(Told("reach", words, {"share": solved.reached}))
+    still = [turn for turn in solved.turns if turn.leave]
+    if still:
+        names = ", ".join(turn.name for turn in still)
+        words = f"Leave {names}: less than the probe can resolve."
+        told.append(Told("below_the_noise", words, {t.name: t.u_deg for t in still}))
+    if count := len(solved.dropped):
+        words = f"{count} touch{'' if count == 1 else 'es'} left out as outliers."
+        told.append(Told("outliers", words, {"count": count}))
+    return tuple(told)
 
 
 @dataclass(frozen=True)

@@ -13,6 +13,7 @@ import numpy as np
 
 from tallgrain.core.scatter import scatter_of
 from tallgrain.core.solve.grips import Hand, words_say
+from tallgrain.core.told import Told
 
 Verdict = Literal["not_sticking", "sits_on_top", "good", "squashed", "scraping", "cannot_tell"]
 FeelWord = Literal["free", "grips", "stuck"]
@@ -116,6 +117,22 @@ class GapEstimate:
         if self.t is None or self.u is None:
             return None
         return self.t - 2 * self.u, self.t + 2 * self.u
+
+
+def gap_told(found: GapEstimate) -> tuple[Told, ...]:
+    """What is open or contradicts itself in what was felt."""
+    told = [
+        Told("contradiction", c.sentence, {"first": c.touches[0] + 1, "second": c.touches[1] + 1,
+                                           "by_mm": c.by})
+        for c in found.contradictions
+    ]  # fmt: skip
+    if found.t is None and found.low is not None:
+        words = f"Only a lower bound is known: {found.low:.3f} mm. Feel where it is stuck or grips."
+        told.append(Told("one_side", words, {"low_mm": found.low}))
+    elif found.t is None and found.high is not None:
+        words = f"Only an upper bound is known: {found.high:.3f} mm. Feel where it slides free."
+        told.append(Told("one_side", words, {"high_mm": found.high}))
+    return tuple(told)
 
 
 def says(loop: GaugeLoop, touch: GaugeTouch) -> float:

@@ -22,6 +22,7 @@ from tallgrain.core.surface.interpolate import (
 )
 from tallgrain.core.surface.smoothing import without_noise
 from tallgrain.core.survey import Floats
+from tallgrain.core.told import Told
 from tallgrain.errors import InputError
 
 LEAST = 3
@@ -57,6 +58,17 @@ class DensityAdvice:
 
     options: tuple[Option, ...]
     recommended: Option | None
+
+
+def density_told(advice: DensityAdvice, tolerance: float) -> tuple[Told, ...]:
+    """Which survey is enough, and by how much."""
+    best = advice.recommended
+    if best is None:
+        words = f"No fewer points than this survey's own hold {tolerance:g} mm."
+        return (Told("none_holds", words, {"tolerance_mm": tolerance}),)
+    figures = {"columns": best.columns, "rows": best.rows, "expected_mm": best.expected}
+    words = f"{best.name} is the fewest that holds {tolerance:g} mm."
+    return (Told("enough", words, {**figures, "tolerance_mm": tolerance}),)
 
 
 def thinned(mesh: Mesh, columns: int, rows: int) -> Mesh:

@@ -10,7 +10,7 @@ from numpy.random import default_rng
 
 from tallgrain.core.scatter import step_of
 from tallgrain.core.surface.moments import Scale, polynomial_rows
-from tallgrain.core.survey import Floats, Survey
+from tallgrain.core.survey import Floats, PlainPoints, Survey
 from tallgrain.core.told import Told
 
 REPLICATES, MOST_POINTS = 400, 2000
@@ -76,6 +76,8 @@ def point_noise(survey: Survey, default_s_r: float) -> tuple[Floats, float, bool
     Ten degrees of freedom are asked for before a survey's own repeats outweigh the default. A place
     that tells its own uncertainty (a gauge felt by hand) is taken at its word.
     """
+    if isinstance(survey.points, PlainPoints):
+        return np.full(len(survey.points), default_s_r), default_s_r, False
     s_r, freedom = pooled_deviation(p.touches for p in survey.points)
     measured = freedom >= 10 and s_r > 0
     used = s_r if measured else default_s_r

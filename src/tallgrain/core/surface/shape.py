@@ -84,12 +84,7 @@ def judge(
     mean = float(heights.mean())
     about = heights - mean
     gram, right = rows @ rows.T, rows @ about
-    flat, rank = solve_rows(rows[:3], gram[:3, :3], right[:3], about)
-    if rank < 3:
-        raise _collinear(len(xy))
-    # Written as two products rather than one, so that a wide layout costs no copy of the rows.
-    deviations = about - flat @ rows[:3]
-    flatness = _about_plane(deviations, _plane_of(flat, scale, mean))
+    flatness = _flat(rows[:3], gram[:3, :3], right[:3], about, scale, mean)
     if not six:
         return flatness, None
     full, rank = solve_rows(rows, gram, right, about)
@@ -103,16 +98,27 @@ def judge(
 
 def flatness(xy: Floats, heights: Floats, reference: Reference = "ls") -> Flatness:
     """Flatness about the least-squares or the minimum-zone plane; arguments as for judge."""
-    if reference == "ls":
-        return judge(xy, heights)[0]
     _need_plane(xy, heights)
     scale = Scale.of_points(xy)
     rows = polynomial_rows(*scale.uv(xy), 3)
     mean = float(heights.mean())
+    if reference == "ls":
+        about = heights - mean
+        return _flat(rows, rows @ rows.T, rows @ about, about, scale, mean)
     coefficients, width, rank = minimum_zone(rows, heights - mean)
     if rank < 3:
         raise _collinear(len(xy))
     return Flatness("mz", len(xy), width, None, None, None, _plane_of(coefficients, scale, mean))
+
+
+def _flat(
+    rows: Floats, gram: Floats, right: Floats, about: Floats, scale: Scale, mean: float
+) -> Flatness:
+    """About the least-squares plane of the rows (3, n); as solve_rows takes them."""
+    flat, rank = solve_rows(rows, gram, right, about)
+    if rank < 3:
+        raise _collinear(len(about))
+    return _about_plane(about - flat @ rows, _plane_of(flat, scale, mean))
 
 
 def deviations_from_plane(xy: Floats, heights: Floats, plane: Plane) -> Floats:

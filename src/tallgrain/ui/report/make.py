@@ -190,7 +190,7 @@ def _changes(season: PrinterSeason) -> Iterator[Block]:
         )
     yield Table(("what, when, beside which note", "sure by", "the note says"), tuple(rows))
     for note in season.drift.notes:
-        yield Words(f"{note[:1].upper()}{note[1:]}.")
+        yield Words(note.sentence)
 
 
 def _multiples(season: PrinterSeason, pictures: Tiles) -> Drawing:

@@ -6,6 +6,7 @@ from tallgrain import __version__
 from tallgrain.clock import now
 from tallgrain.core.drift.tiles import tiles
 from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.surface.changed import verdict_told
 from tallgrain.core.surface.chart import chart
 from tallgrain.core.surface.compare import Comparison, compare
 from tallgrain.core.surface.sight import Sight, sight_of_survey
@@ -19,7 +20,7 @@ from tallgrain.ui.report.blocks import Block, Drawing, Heading, Report, Table, W
 from tallgrain.ui.report.make import METHOD, plate_words
 from tallgrain.ui.report.maps import drawn_map, drawn_maps
 from tallgrain.ui.session.look_back import Season
-from tallgrain.ui.widgets.compared_words import figure_lines, verdict_words
+from tallgrain.ui.widgets.compared_words import figure_lines
 from tallgrain.ui.widgets.words import count_of, day, day_time, mm
 
 
@@ -40,7 +41,7 @@ def pair_report(ledger: Ledger, season: PrinterSeason, a: str, b: str) -> Report
     first, second = sight_of_survey(one, sheet), sight_of_survey(other, sheet)
     span = max((s.chart.span for s in (first, second) if s.chart is not None), default=0.1)
     between = Season(season.rows.heads, np.zeros(0), season.events).events_between(a, b)
-    blocks: list[Block] = [Words(verdict_words(found), strong=True)]
+    blocks: list[Block] = [Words(verdict_told(found).sentence, strong=True)]
     blocks += [Words(words) for words in (*figure_lines(found), *found.unlike)]
     if between:
         noted = ", ".join(f"{e.kind} ({day(e.at)})" for e in between)

@@ -6,7 +6,7 @@ from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from tallgrain.core.machine.describe import WAY
-from tallgrain.core.solve.adjusters import AdjusterSolution
+from tallgrain.core.solve.adjusters import AdjusterSolution, adjusters_told
 from tallgrain.core.surface.shape import ShapeTerms
 from tallgrain.ui.painting.adjusters import (
     DIAL_PX,
@@ -315,7 +315,8 @@ class AdjustersStation(Station):
                 "its screws (learnt)."
             )
         )
-        tell(self.learnt, told)
+        doubts = [one.sentence for one in adjusters_told(solved) if one.code == "scatters"]
+        tell(self.learnt, " ".join([told, *doubts]))
 
     def _tell_trouble(self) -> None:
         """A screw that is not what the sheet says, and springs that come to their ends."""

@@ -273,16 +273,14 @@ class DriftStation(Station):
                 self.happened.addItem(QListWidgetItem(words))
             self._fit_list()
         self.happened.setVisible(bool(said))
-        notes = list(drift.notes)
+        notes = [note.sentence for note in drift.notes]
         if not said:
-            notes.insert(
-                0, f"nothing among {count_of(len(drift.idents), 'survey')} like the newest"
-            )
-        left = [f"{n} left out: {why}" for why, n in drift.left_out.items()]
-        notes += left
+            among = count_of(len(drift.idents), "survey")
+            notes.insert(0, f"Nothing among {among} like the newest.")
+        notes += [f"{n} left out: {why}." for why, n in drift.left_out.items()]
         if season.trend is not None:
-            notes.append(season.trend.sentence.rstrip("."))
-        tell(self.notes, "\n".join(f"{n[:1].upper()}{n[1:]}." for n in notes))
+            notes.append(season.trend.sentence)
+        tell(self.notes, "\n".join(notes))
         checked = self.work.checked
         words = "Nine touches tell which stored survey still fits, and whether offset and tilt do."
         if s.busy and self.work.touched:

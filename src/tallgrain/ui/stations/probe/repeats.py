@@ -2,7 +2,13 @@
 
 from PyQt6.QtWidgets import QCheckBox, QFormLayout, QSpinBox, QVBoxLayout, QWidget
 
-from tallgrain.core.probe.repeatability import WIDEST_MM, Repeatability, compare_ways, touches_worth
+from tallgrain.core.probe.repeatability import (
+    WIDEST_MM,
+    Repeatability,
+    compare_ways,
+    repeatability_told,
+    touches_worth,
+)
 from tallgrain.ui.session.probe_work import ProbeWork
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.widgets.parts import Readout, button, label, set_role, tell
@@ -99,27 +105,7 @@ class RepeatsPage(QWidget):
 
     def _sentences(self, found: Repeatability) -> list[str]:
         sheet = self._session.sheet
-        lines = []
-        if found.spread > WIDEST_MM:
-            lines.append(
-                f"The touches spread over {found.spread:.2f} mm: this is no measurement. Look at "
-                "the probe, its mount and its cable before anything else."
-            )
-        lines.append(f"Two touches differ by less than {micro(found.limit)} µm in 95 of 100 cases.")
-        if found.drifts:
-            way = "nearer" if found.drift > 0 else "further"
-            lines.append(
-                f"Within a series it drifts {micro(abs(found.drift))} µm {way}: "
-                "it warms or settles."
-            )
-        if found.between_matters:
-            lines.append(
-                f"Places differ by {micro(found.between)} µm beyond the scatter: that is the plate."
-            )
-        if found.outliers:
-            lines.append(
-                f"{count_of(len(found.outliers), 'touch', 'touches')} left out as outliers."
-            )
+        lines = [told.sentence for told in repeatability_told(found)]
         lines += self._ways()
         if sheet is not None:
             between = sheet.probe.repeatability.s_between
