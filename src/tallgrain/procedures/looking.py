@@ -28,7 +28,7 @@ class Quality:
 
 
 # Fewer points than this are over before anything drifts.
-WORTH_CHECKING = 9
+WORTH_CHECKING = 4
 
 
 class Looking:

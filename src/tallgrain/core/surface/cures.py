@@ -96,16 +96,16 @@ def _after_screws(sheet: MachineSheet, xy: Floats, heights: Floats, gain: float)
 
 def verdict(judgement: Judgement, left: tuple[Left, ...]) -> Verdict:
     """Whether the bed is flat enough, and which cure would make it so."""
-    flat, limit, u = judgement.flatness.fltt, judgement.tolerance_mm, judgement.noise.u
+    noise, limit = judgement.noise, judgement.tolerance_mm
     least = next(
         (step for step in left[1:] if step.spread_mm is not None and step.spread_mm <= limit), None
     )
     attention = False
-    if flat + 2 * u <= limit:
+    if noise.high <= limit:
         words = "Flat enough, whatever the noise."
-    elif flat <= limit:
+    elif noise.value <= limit:
         words = "Flat enough by the figure, but the noise could hide a little more."
-    elif flat - 2 * u <= limit:
+    elif noise.low <= limit:
         words = "Just over: no more than the noise could make of it."
     elif least is not None and least.after == "compensation":
         words = (
@@ -119,7 +119,7 @@ def verdict(judgement: Judgement, left: tuple[Left, ...]) -> Verdict:
         words = "Not flat enough, and no cure here brings it within: look at plate and frame."
         attention = True
     lean = [s for s in judgement.shares[:2] if not s.below_noise and s.size_mm > LEANS * limit]
-    if lean and flat <= limit:
+    if lean and noise.value <= limit:
         worst = max(lean, key=lambda s: s.size_mm)
         words = f"{words} It leans by {worst.size_mm:.3f} mm; cure: {worst.cure}."
     return Verdict(words, attention, _reasons(judgement, limit))
@@ -128,12 +128,12 @@ def verdict(judgement: Judgement, left: tuple[Left, ...]) -> Verdict:
 def _reasons(judgement: Judgement, limit: float) -> tuple[str, ...]:
     flat, noise = judgement.flatness, judgement.noise
     reasons = [
-        f"Flatness {flat.fltt:.3f} mm against {limit:.2f} mm asked for; {flat.fltp or 0:.3f} above "
-        f"and {flat.fltv or 0:.3f} below the least-squares plane, {flat.fltq or 0:.3f} RMS.",
+        f"The plate itself is flat within {noise.value:.3f} mm ({noise.low:.3f} to "
+        f"{noise.high:.3f}, 95 %), against {limit:.2f} mm asked for.",
+        f"As measured, noise and all: {flat.fltt:.3f} mm; {flat.fltp or 0:.3f} above and "
+        f"{flat.fltv or 0:.3f} below the least-squares plane, {flat.fltq or 0:.3f} RMS; a "
+        f"perfectly flat plate would read {noise.floor:.3f} mm.",
         f"No plane does better than {judgement.zone_mm:.3f} mm (minimum zone).",
-        f"The touches make it uncertain by {2 * noise.u:.3f} mm (k = 2); without their noise the "
-        f"plate is flat within {noise.low:.3f} to {noise.high:.3f} mm (95 %), and a perfectly flat "
-        f"one would read {noise.floor:.3f} mm.",
     ]
     real = [s for s in judgement.shares if not s.below_noise]
     if real:

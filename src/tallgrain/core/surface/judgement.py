@@ -42,8 +42,8 @@ class Judgement:
 
     @property
     def within(self) -> bool:
-        """Whether the plate is as flat as the builder asks."""
-        return self.flatness.fltt <= self.tolerance_mm
+        """Whether the plate itself, without its touches' noise, is as flat as the builder asks."""
+        return self.noise.value <= self.tolerance_mm
 
 
 def extent_of(survey: Survey, sheet: MachineSheet) -> Scale:

@@ -153,9 +153,10 @@ def _figures(ledger: Ledger, season: PrinterSeason, sight: Sight) -> Iterator[tu
     if judged is not None:
         yield (
             "Flatness (FLTt)",
-            f"{mm(judged.flatness.fltt)} mm",
-            f"± {mm(2 * judged.noise.u)} mm (k = 2), allowed {mm(sheet.tolerance.flatness_mm)}; "
-            f"{newest.conditions.sentence()}",
+            f"{mm(judged.noise.value)} mm",
+            f"{mm(judged.noise.low)} to {mm(judged.noise.high)} mm (95 %), allowed "
+            f"{mm(sheet.tolerance.flatness_mm)}; as measured, noise and all, "
+            f"{mm(judged.flatness.fltt)}; {newest.conditions.sentence()}",
         )
         yield "Minimum zone", f"{mm(judged.zone_mm)} mm", "the least distance of two planes"
     gap = last_gap(ledger, sheet.name)

@@ -68,7 +68,7 @@ def pair_report(ledger: Ledger, season: PrinterSeason, a: str, b: str) -> Report
     blocks += [
         Heading("A and B on one scale"),
         Table(
-            ("", "taken", "points", "flatness, mm", "conditions"),
+            ("", "taken", "points", "flatness, mm (95 %)", "conditions"),
             (("A", *_line(one, first)), ("B", *_line(other, second))),
         ),
         drawn_maps(sheet, drawn),
@@ -88,7 +88,8 @@ def pair_report(ledger: Ledger, season: PrinterSeason, a: str, b: str) -> Report
 def _line(survey: Survey, sight: Sight) -> tuple[str, ...]:
     flat = "–"
     if sight.judgement is not None:
-        flat = f"{mm(sight.judgement.flatness.fltt)} ± {mm(2 * sight.judgement.noise.u)}"
+        noise = sight.judgement.noise
+        flat = f"{mm(noise.value)} ({mm(noise.low)} to {mm(noise.high)})"
     state = "" if survey.complete else ", broken off"
     told = survey.conditions.sentence() + state
     return day_time(survey.taken_at), str(len(survey.points)), flat, told

@@ -16,6 +16,7 @@ from tallgrain.ui.session.look_back import LookBack, Season
 from tallgrain.ui.widgets.words import day, mm
 
 HEIGHT = 126
+HOLLOW = "mm, as measured; hollow: other sheet or heat, or incomplete"
 
 
 @dataclass(frozen=True)
@@ -110,7 +111,7 @@ class Strip(QWidget):
         return StripPicture(
             "Flatness over the season",
             # The survey under the cursor is named on the same line.
-            "mm" if self._cursor is not None else "mm; hollow: other sheet or heat, or incomplete",
+            "mm" if self._cursor is not None else HOLLOW,
             np.array([h.taken_at.timestamp() for h in season.heads]),
             season.figures,
             season.likes(back.shown),

@@ -270,11 +270,11 @@ class SurfaceBench(Panel):
         against = f"{verdict} {mm(judgement.tolerance_mm, 2)}"
         if not survey.complete:
             against = "of the part surveyed"
-        self.readout.tell(mm(flat.fltt), "mm flatness", f"± {mm(2 * noise.u)} (k = 2), {against}")
+        between = f"{mm(noise.low)} to {mm(noise.high)} (95 %), {against}"
+        self.readout.tell(mm(noise.value), "mm flatness", between)
         tell(
             self.small,
-            f"Minimum zone {mm(judgement.zone_mm)}; without noise {mm(noise.low)} to "
-            f"{mm(noise.high)}",
+            f"As measured, noise and all: {mm(flat.fltt)}; minimum zone {mm(judgement.zone_mm)}",
         )
         # With something to put right first, what the shape is made of can wait.
         self._show_budget(judgement if s.problem is None else None)
