@@ -15,6 +15,7 @@ from prove_delta import delta_text
 from prove_drift import drift_text
 from prove_hands import hands_text
 from prove_held import held_text
+from prove_layer import layer_text
 from prove_levelling import levelling_text
 from prove_noise import noise_text
 from prove_promises import promises_text
@@ -300,6 +301,7 @@ def main() -> None:
                 *hands_text(),
                 *held_text(),
                 *noise_text(),
+                *layer_text(),
                 *sittings_text(),
             ]
         )

@@ -46,7 +46,10 @@ def test_survey_break_off_start_again_halt(bench, qtbot):
     assert f"{fltt:.3f}" in words(window)
     assert "Where it comes from" in words(window)
     kernel = window.rooms["Surface"].kernel()
-    assert (kernel.fill, kernel.headline) == (Fill.FULL, f"{s.shown.sight.judgement.noise.value:.3f} mm")
+    assert (kernel.fill, kernel.headline) == (
+        Fill.FULL,
+        f"{s.shown.sight.judgement.noise.value:.3f} mm",
+    )
     # Once more, and halt in mid-touch: the nozzle stays where it is and the program says so.
     press(window, Qt.Key.Key_F5)
     qtbot.waitUntil(lambda: s.progress is not None and len(s.progress.touched) >= 3, timeout=20_000)

@@ -272,12 +272,13 @@ class GapSolved(Heat):
 
 
 class PrintConditions(Record):
-    """How the builder prints."""
+    """How the builder prints; the layer as sliced (mm), 0 where nobody said."""
 
     topic = "print conditions"
     nozzle_c: float = 215.0
     plate_c: float = 60.0
     soak_min: float = 10.0
+    layer: float = 0.0
 
 
 class GapVerified(Record):

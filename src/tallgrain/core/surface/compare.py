@@ -40,7 +40,7 @@ CALM_SIGMA = 1.5
 ALONE_SIGMA, MOST_ALONE, BESIDE = 6.0, 0.1, 4
 # Fewer places say nothing of how much D scatters; a robust scale is known so much less
 # well, and is believed above this chance that the stated one makes it.
-LEAST_SPREAD, ROBUST, SPREAD_DOUBT = 18, 0.35, 0.02
+LEAST_SPREAD, ROBUST, SPREAD_DOUBT = 18, 0.35, 0.005
 # So much of a creep bends the plate instead of leaning it; more places share no noise.
 CREEP_BENDS, MOST_SHARED = 0.2, 700
 
