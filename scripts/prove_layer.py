@@ -26,8 +26,8 @@ from tallgrain.journal.records import (
     ValueChanged,
 )
 from tallgrain.journal.values import TRIP
+from tallgrain.next_layer import advise, coming, ground
 from tallgrain.procedures.gauge import enter_felt
-from tallgrain.procedures.next_layer import advise, coming, ground
 from tallgrain.standin.scenario import scenario_for
 from tallgrain.store.ledger import Ledger
 

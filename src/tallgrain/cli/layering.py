@@ -34,7 +34,7 @@ def layer(
     from tallgrain.core.machine.outline import Rectangle
     from tallgrain.journal.journal import Journal
     from tallgrain.journal.records import SheetOn
-    from tallgrain.procedures.next_layer import coming, read_advice
+    from tallgrain.next_layer import coming, read_advice
     from tallgrain.resolve import machine_sheet, readable_ledger
 
     known, _ = machine_sheet(machine)
