@@ -32,7 +32,7 @@ from tallgrain.store.ledger import Ledger, MachineEvent
 
 # What is assumed where nobody has measured it (mm, standard uncertainties): the gap of a printer
 # whose gap was never felt; what an event may have done to a gap and to a plate.
-UNFELT_MM, OTHER_SHEET_MM, OTHER_SHAPE_MM = 0.3, 0.05, 0.01
+UNFELT_MM, OTHER_SHEET_MM, OTHER_SHAPE_MM = 0.2, 0.05, 0.01
 EVENT_GAP_MM = {"new nozzle": 0.05, "moved": 0.03, "probe work": 0.3, "new sheet": 0.05,
                 "reflashed": 0.0, "levelled": 0.02, "towers": 0.05}  # fmt: skip
 EVENT_PLATE_MM = {"moved": 0.04, "frame or wheels": 0.04, "new sheet": 0.01, "probe work": 0.02,
@@ -121,7 +121,7 @@ def situation(g: Ground, print_: Coming, holds: Holds | None = None) -> Situatio
         field = PlateField(g.survey.xy, g.survey.heights, sigma, box)
         shape = g.survey.shape
         count = f"{shape[0]} × {shape[1]}" if shape else f"{len(g.survey.points)} points"
-        words = f"touches, and what lies between the points of {count}"
+        words = f"touches, and between the points of {count}"
     followed, told, opens, assumed = _followed(g, holds)
     return Situation(
         print_.layer,
@@ -177,7 +177,7 @@ def _gap(g: Ground, print_: Coming, holds: Holds) -> Offset:
         t, u = felt.figures.t, felt.figures.u
         words = f"the gap, felt {felt.figures.feels or 1} times"
         if here is None:
-            u, words = float(np.hypot(u, OTHER_SHEET_MM)), "the gap, felt on another sheet or heat"
+            u, words = float(np.hypot(u, OTHER_SHEET_MM)), "the gap, felt on other sheet or heat"
             assumed = True
         stale = stale_since(g.events, felt.at, "Gap")
         more = EVENT_GAP_MM.get(stale, 0.05) if stale else 0.0
@@ -297,7 +297,7 @@ def _followed(g: Ground, holds: Holds) -> tuple[HeldSurface | None, str, str, bo
         last = max(kept, key=lambda w: w.at)
         when = f"{last.at.astimezone():%-d %b}"
         return last.meant, f"the printer holds the surface of {when}", "Handover", False
-    return None, "no surface was written to the printer", "Handover", True
+    return None, "no surface was ever written", "Handover", True
 
 
 def _as_held(g: Ground, survey: Survey, holds: Holds) -> HeldSurface | None:
@@ -343,7 +343,7 @@ def acts(g: Ground, s: Situation, holds: Holds | None = None) -> list[Act]:
         ):
             words = "the survey of today is what it follows"
             made.append(
-                Act("write", "Write the newest survey to the printer, keep it and use it",
+                Act("write", "Write the newest survey to the printer",
                     "Handover", WRITE_S, replace(s, followed=held, followed_words=words))
             )  # fmt: skip
         made.append(_anew(g, s, holds))
@@ -371,9 +371,7 @@ def _anew(g: Ground, s: Situation, holds: Holds) -> Act:
     held = _as_held(g, survey, holds)
     after = replace(s, surveyed=fresh, bends=(), followed=held or s.followed)
     seconds = REFERENCE_S + plan.estimate_s + WRITE_S
-    return Act(
-        "survey", "Survey the bed now, and write it to the printer", "Surface", seconds, after
-    )
+    return Act("survey", "Survey the bed now, and write it", "Surface", seconds, after)
 
 
 def _first(g: Ground, s: Situation) -> Act:

@@ -9,6 +9,7 @@ KEYS = (
     ("F9, F12", "hands in, hands clear"),
     ("Ctrl+Enter", "take the clearance that you typed"),
     ("Ctrl+K", "find a command"),
+    ("Ctrl+F", "the first layer that the next print would get"),
     ("Ctrl+1 … 0", "the stations"),
     ("H, D, F, R, N", "layers: heights, difference, first layer, relief, points"),
     ("X, Y, K", "section along a row, along a column; keep this survey in it"),

@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QMenu
 from tallgrain.ui.app.acts import NO_PRINTER, NO_SURVEY, Acts
 from tallgrain.ui.session.edits import PlanEdit
 from tallgrain.ui.session.state import LinkState
+from tallgrain.ui.stations.rooms import SUMMIT
 from tallgrain.ui.stations.surface.pictures import Layer
 from tallgrain.ui.stations.surface.station import ABOUT
 from tallgrain.ui.widgets.bench import ClearanceRow
@@ -30,7 +31,8 @@ class Menus:
         self._survey_menu()
         self._view_menu()
         route = self.menu("&Route")
-        for number, name in enumerate(window.rooms, 1):
+        self.add(route, f"&{SUMMIT}", lambda: window.visit(SUMMIT), "Ctrl+F")
+        for number, name in enumerate((n for n in window.rooms if n != SUMMIT), 1):
             digit = number % 10
             self.add(route, f"&{digit} {name}", lambda n=name: window.visit(n), f"Ctrl+{digit}")
         about = self.menu("&Help")

@@ -169,6 +169,7 @@ def open_demo(seed: int, speed: float = 20.0) -> int:
     try:
         app = application()
         window = demo_window(workshop, whole=False)
+        window.visit("First layer")  # may Barley print, and why not?
         window.show()
         furnish_when_idle(window)
         return app.exec()

@@ -32,7 +32,7 @@ from tallgrain.ui.session.probe_work import ProbeWork
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.values_work import ValuesWork
 from tallgrain.ui.stations.base import Shared, Station
-from tallgrain.ui.stations.rooms import Rooms
+from tallgrain.ui.stations.rooms import SUMMIT, Rooms
 from tallgrain.ui.widgets.bench import ClearanceRow
 from tallgrain.ui.widgets.feeling import FeelStrip
 from tallgrain.ui.widgets.header import Header
@@ -43,6 +43,7 @@ if TYPE_CHECKING:
     from tallgrain.ui.demo.hands import Hands
     from tallgrain.ui.stations.adjusters.station import AdjustersStation
     from tallgrain.ui.stations.drift.station import DriftStation
+    from tallgrain.ui.stations.first_layer.station import FirstLayerStation
     from tallgrain.ui.stations.gap.station import GapStation
     from tallgrain.ui.stations.handover.station import HandoverStation
     from tallgrain.ui.stations.machine.station import MachineStation
@@ -68,6 +69,7 @@ class Opened(Generic[S]):
 class Window(QMainWindow):
     """Tall Grain's window."""
 
+    layer: "Opened[FirstLayerStation]" = Opened("First layer")
     machine: "Opened[MachineStation]" = Opened("Machine")
     probe: "Opened[ProbeStation]" = Opened("Probe")
     tilt: "Opened[TiltStation]" = Opened("Tilt")
@@ -122,8 +124,8 @@ class Window(QMainWindow):
         self.header.stop.connect(self.session.motion.halt)
         self.header.printer_chosen.connect(self.session.choose_printer)
         self.header.new_wanted.connect(self.new_printer)
-        self.route = Route(list(self.rooms))
-        self.route.chosen.connect(self.visit)
+        self.route = Route(list(self.rooms), SUMMIT)
+        self.route.chosen.connect(lambda name: self.visit(name))
         self.stack = QStackedWidget()
         self.door = Door(self.new_printer, self.bring_heights)
         self.stack.addWidget(self.door)
@@ -162,6 +164,7 @@ class Window(QMainWindow):
         """Make every station's room, so that the whole route tells how it stands."""
         rooms = list(self.rooms.values())
         self.shared.drift.changed.connect(self.refresh)
+        self.shared.layer.changed.connect(self.refresh)
         assert len(rooms) == len(self.rooms)
         self.refresh()
 
@@ -174,9 +177,11 @@ class Window(QMainWindow):
             self.stack.addWidget(station.widget)
         return station
 
-    def visit(self, name: str) -> None:
-        """Show a station."""
+    def visit(self, name: str, act: str = "") -> None:
+        """Show a station; there the page for an act."""
         self.station = self.open(name)
+        if act:
+            self.station.show_for(act)
         self.stack.setCurrentWidget(self.station.widget)
         self.route.choose(name)
         self.station.refresh()

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from tallgrain.store.ledger import MachineEvent
     from tallgrain.ui.session.drafts import Drafts
     from tallgrain.ui.session.drift_work import DriftWork
+    from tallgrain.ui.session.layer_work import LayerWork
     from tallgrain.ui.session.probe_work import ProbeWork
     from tallgrain.ui.session.session import Session
     from tallgrain.ui.session.skew_work import SkewWork
@@ -27,7 +28,7 @@ if TYPE_CHECKING:
 
 
 class Shared:
-    """What rooms are given: the models that several of them use, two of them made when they are
+    """What rooms are given: the models that several of them use, three of them made when they are
     first asked for, and two wishes of the window."""
 
     def __init__(
@@ -36,11 +37,11 @@ class Shared:
         drafts: "Drafts",
         checks: "ProbeWork",
         values: "ValuesWork",
-        visit: "Callable[[str], None]",
+        visit: "Callable[..., None]",
         enter: "Callable[[MachineEvent], None]",
     ) -> None:
         self.session, self.drafts, self.checks, self.values = session, drafts, checks, values
-        self.visit = visit  # show another station
+        self.visit = visit  # show another station, and there the page for an act
         self.enter = enter  # an event, that can be undone
 
     @cached_property
@@ -57,10 +58,18 @@ class Shared:
 
         return DriftWork(self.session, self.checks)
 
+    @cached_property
+    def layer(self) -> "LayerWork":
+        """The next first layer: the summit of the route, and what reports tell of it."""
+        from tallgrain.ui.session.layer_work import LayerWork
+
+        return LayerWork(self.session, self.values)
+
     def close(self) -> None:
         """End what has a thread of its own."""
-        if "drift" in self.__dict__:
-            self.drift.close()
+        for name in ("drift", "layer"):
+            if name in self.__dict__:
+                getattr(self, name).close()
 
 
 class Station(ABC):
@@ -112,6 +121,10 @@ class Station(ABC):
             s.linking.link_to(s.url)
         else:
             self.step()
+
+    def show_for(self, act: str) -> None:  # noqa: B027 - most stations have but one page
+        """The page for an act that the first layer's advice led to, by its code
+        (next_layer.acts)."""
 
     def secondary(self) -> None:
         """F8: finish this touch, raise, stop."""

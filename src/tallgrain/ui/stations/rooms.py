@@ -8,8 +8,10 @@ from importlib import import_module
 
 from tallgrain.ui.stations.base import Room, Shared
 
+# What all the others are for stands above them.
+SUMMIT = "First layer"
 ROUTE = (
-    "Machine", "Probe", "Tilt", "Adjusters", "Towers", "Surface", "Gap", "Skew", "Handover",
+    SUMMIT, "Machine", "Probe", "Tilt", "Adjusters", "Towers", "Surface", "Gap", "Skew", "Handover",
     "Drift",
 )  # fmt: skip
 
@@ -25,8 +27,9 @@ class Rooms(Mapping[str, Room]):
         if name not in ROUTE:
             raise KeyError(name)
         if name not in self._made:
-            module = import_module(f"tallgrain.ui.stations.{name.lower()}.room")
-            self._made[name] = getattr(module, f"{name}Room")(self._shared)
+            folder, kind = name.lower().replace(" ", "_"), name.title().replace(" ", "")
+            module = import_module(f"tallgrain.ui.stations.{folder}.room")
+            self._made[name] = getattr(module, f"{kind}Room")(self._shared)
         return self._made[name]
 
     def __iter__(self) -> Iterator[str]:

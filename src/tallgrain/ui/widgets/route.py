@@ -48,9 +48,11 @@ def kernel_path(middle: QPointF, width: float = 18, height: float = 25) -> QPain
     return path
 
 
-def paint_kernel(painter: QPainter, middle: QPointF, fill: Fill) -> None:
+def paint_kernel(
+    painter: QPainter, middle: QPointF, fill: Fill, width: float = 18, height: float = 25
+) -> None:
     """One kernel by its state."""
-    path = kernel_path(middle)
+    path = kernel_path(middle, width, height)
     dashed = fill is Fill.NOT_HERE
     painter.setPen(
         pen(
@@ -135,12 +137,48 @@ class StationButton(QAbstractButton):
             painter.drawRoundedRect(box.adjusted(6, 2, -3, -2), 4, 4)
 
 
+class SummitButton(StationButton):
+    """What all stations are for, at the head of the stalk: an ear of three kernels."""
+
+    def __init__(self, name: str) -> None:
+        super().__init__(name, True, False)
+        self.setMinimumHeight(62)
+        self.setMaximumHeight(78)
+
+    def sizeHint(self) -> QSize:
+        """Room for three lines."""
+        return QSize(WIDTH, 74)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Draw it."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        box, kernel = QRectF(self.rect()), self._kernel
+        if self.isChecked():
+            painter.fillRect(box, theme.PANEL)
+            painter.fillRect(QRectF(0, 0, 4, box.height()), theme.GOLD)
+        y = box.center().y()
+        painter.setPen(pen(theme.GRAIN, 2))
+        painter.drawLine(QPointF(30, y), QPointF(30, box.bottom()))
+        for right, down in ((-10, 8), (10, 8), (0, -8)):
+            paint_kernel(painter, QPointF(30 + right, y + down - 2), kernel.fill, 15, 20)
+        text(painter, QPointF(56, y - 14), kernel.name, pixels=13, bold=True)
+        text(painter, QPointF(56, y + 5), kernel.headline, pixels=14, bold=True)
+        good = kernel.fill is Fill.FULL
+        text(painter, QPointF(56, y + 23), kernel.reason, pixels=11,
+             colour=theme.MUTED if good else theme.RUST)  # fmt: skip
+        if self.hasFocus():
+            painter.setPen(pen(theme.GOLD, 2))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRoundedRect(box.adjusted(6, 2, -3, -2), 4, 4)
+
+
 class Route(QWidget):
-    """All stations, one chosen."""
+    """All stations, one chosen; the summit above them where it is named."""
 
     chosen = pyqtSignal(str)
 
-    def __init__(self, names: list[str]) -> None:
+    def __init__(self, names: list[str], summit: str = "") -> None:
         super().__init__()
         self.setFixedWidth(WIDTH)
         self.setAccessibleName("Route")
@@ -150,7 +188,11 @@ class Route(QWidget):
         self._group = QButtonGroup(self)
         self.stations: dict[str, StationButton] = {}
         for i, name in enumerate(names):
-            station = StationButton(name, i == 0, i == len(names) - 1)
+            station = (
+                SummitButton(name)
+                if name == summit
+                else StationButton(name, i == 0, i == len(names) - 1)
+            )
             station.clicked.connect(lambda _=False, n=name: self.chosen.emit(n))
             self._group.addButton(station)
             self.stations[name] = station

@@ -58,6 +58,10 @@ class GapStation(Station):
         self.tabbed.on_shown = self._shown
         self.show_tab(GAUGE)
 
+    def show_for(self, act: str) -> None:
+        """Gauge or trial prints."""
+        self.show_tab(TRIALS if act == "patch" else GAUGE)
+
     def show_tab(self, number: int) -> None:
         """One of the four pages."""
         self.tabbed.show_page(number)

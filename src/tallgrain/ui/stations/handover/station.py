@@ -187,6 +187,11 @@ class HandoverStation(Station):
 
     # Acting
 
+    def show_for(self, act: str) -> None:
+        """The surfaces, where one is to be written."""
+        if act == "write":
+            self.show_page(SURFACES)
+
     def show_page(self, number: int) -> None:
         """One of the five."""
         self.middle.show_page(number)

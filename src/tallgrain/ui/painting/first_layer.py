@@ -1,0 +1,157 @@
+"""The next first layer: where it may leave the limits, and its whole distribution beside it."""
+
+from dataclasses import dataclass
+
+import contourpy
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QColor, QImage, QPainter, QPolygonF
+
+from tallgrain.core.layer.layer import FirstLayer
+from tallgrain.core.machine.outline import Disc, Rectangle
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.ui.app import theme
+from tallgrain.ui.painting.pens import hatched, pen, text, triangle
+from tallgrain.ui.painting.view import View, plain_view
+
+RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+CENTRE = Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignVCenter
+BESIDE, GAP, BELOW = 118.0, 14.0, 26.0
+# Lines where the chance of leaving the limits is this.
+CHANCES = (0.05, 0.5)
+BINS = 60
+LEAVES = QColor("#8A4A1C")
+
+
+@dataclass(frozen=True)
+class LayerPicture:
+    """What is drawn: the layer, the printer, and the print's own box where one is named."""
+
+    layer: FirstLayer
+    sheet: MachineSheet
+    box: Rectangle | None
+
+
+def paint_first_layer(painter: QPainter, rect: QRectF, seen: LayerPicture) -> None:
+    """The plate by its chance of leaving the limits, and every thickness beside it."""
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    plate = rect.adjusted(8, 6, -BESIDE - GAP - 4, -BELOW)
+    view = plain_view(plate, seen.sheet.plate.outline.box)
+    _plate(painter, seen, view)
+    _spread(
+        painter, QRectF(rect.right() - BESIDE, rect.top() + 6, BESIDE - 4, plate.height()), seen
+    )
+    words = "chance of leaving your limits; lines at 5 % and 50 %"
+    text(painter, QPointF(plate.left(), rect.bottom() - 10), words, pixels=12, colour=theme.MUTED)
+    painter.restore()
+
+
+def _plate(painter: QPainter, seen: LayerPicture, view: View) -> None:
+    outline, layer = seen.sheet.plate.outline, seen.layer
+    frame = view.rect(outline.box)
+    painter.setPen(pen(theme.INK, 2))
+    painter.setBrush(hatched(theme.LINE))
+    if isinstance(outline, Disc):
+        painter.drawEllipse(frame)
+    else:
+        painter.drawRoundedRect(frame, 4, 4)
+    area = Rectangle(
+        float(layer.xs[0]), float(layer.ys[0]), float(layer.xs[-1]), float(layer.ys[-1])
+    )
+    painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+    painter.drawImage(view.rect(area), _image(layer.leaving))
+    lines = contourpy.contour_generator(layer.xs, layer.ys, np.nan_to_num(layer.leaving))
+    for chance in CHANCES:
+        painter.setPen(pen(theme.INK, 2.2 if chance == CHANCES[-1] else 1.2))
+        found = [np.asarray(line) for line in lines.lines(chance)]
+        for line in found:
+            painter.drawPolyline(QPolygonF([view.at(float(x), float(y)) for x, y in line]))
+        if found:
+            longest = max(found, key=len)
+            away = np.hypot(*(longest - np.array(layer.worst)).T)
+            x, y = longest[int(away.argmax())]  # clear of what is said of the worst place
+            _tag(painter, view.at(float(x), float(y)), f"{100 * chance:.0f} %", frame)
+    if seen.box is not None:
+        box = view.rect(seen.box)
+        painter.setPen(pen(theme.INK, 1.8, Qt.PenStyle.DashLine))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawRect(box)
+        text(painter, box.topLeft() + QPointF(6, -8), "this print", pixels=12, bold=True)
+    _worst(painter, layer, view, frame)
+
+
+def _image(chance: np.ndarray) -> QImage:
+    """From paper, where it is safe, to rust, where it leaves the limits; clear where NaN."""
+    share = np.clip(np.nan_to_num(chance[::-1]), 0, 1)[..., None]
+    paper, rust = (np.array(c.getRgb()[:3], dtype=float) for c in (theme.PAPER, LEAVES))
+    rgb = (paper + (rust - paper) * share**0.7).astype(np.uint32)
+    pixels = 0xFF000000 | rgb[..., 0] << 16 | rgb[..., 1] << 8 | rgb[..., 2]
+    pixels = np.where(np.isfinite(chance[::-1]), pixels, 0).astype(np.uint32)
+    rows, columns = chance.shape
+    data = np.ascontiguousarray(pixels)
+    return QImage(data.tobytes(), columns, rows, columns * 4, QImage.Format.Format_ARGB32).copy()
+
+
+def _tag(painter: QPainter, at: QPointF, words: str, inside: QRectF) -> None:
+    wide = 9.0 * len(words) + 10
+    box = QRectF(at.x() - wide / 2, at.y() - 10, wide, 20)
+    box.moveLeft(min(max(box.left(), inside.left() + 4), inside.right() - wide - 4))
+    box.moveTop(min(max(box.top(), inside.top() + 4), inside.bottom() - 24))
+    painter.setPen(pen(theme.LINE, 1))
+    painter.setBrush(theme.PANEL)
+    painter.drawRoundedRect(box, 3, 3)
+    text(painter, box.center() + QPointF(0, 4), words, CENTRE, 12)
+
+
+def _worst(painter: QPainter, layer: FirstLayer, view: View, frame: QRectF) -> None:
+    at = view.at(*layer.worst)
+    painter.setPen(pen(theme.PANEL, 1))
+    painter.setBrush(theme.INK)
+    painter.drawPolygon(triangle(at, 7, True))
+    words = f"{max(layer.worst_mm[0], 0.0):.2f} mm here"
+    left = at.x() < frame.center().x()
+    _tag(painter, at + QPointF(66 if left else -66, 0), words, frame)
+
+
+def _spread(painter: QPainter, box: QRectF, seen: LayerPicture) -> None:
+    """Every thickness that is thought possible, as wide as it is likely."""
+    layer, (low, high) = seen.layer, seen.layer.limits
+    painter.setPen(pen(theme.LINE, 1))
+    painter.setBrush(theme.PANEL)
+    painter.drawRoundedRect(box, 5, 5)
+    text(painter, QPointF(box.center().x(), box.top() + 14), "mm", CENTRE, 12, theme.MUTED)
+    plot = box.adjusted(44, 34, -10, -20)
+    # No layer is thinner than nothing: the nozzle would touch.
+    bottom, top = max(min(layer.low, low) - 0.02, 0.0), max(layer.high, high) + 0.02
+    step = next(s for s in (0.02, 0.05, 0.1, 0.2, 0.5, 1.0, 5.0) if (top - bottom) / s <= 8)
+
+    def y_of(mm: float) -> float:
+        return plot.bottom() - (mm - bottom) / (top - bottom) * plot.height()
+
+    painter.fillRect(
+        QRectF(plot.left(), y_of(high), plot.width(), y_of(low) - y_of(high)), theme.GOLD_WASH
+    )
+    for k in range(int(np.ceil(bottom / step)), int(np.floor(top / step)) + 1):
+        painter.setPen(pen(theme.LINE, 1))
+        y = y_of(k * step)
+        painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
+        figure = f"{k * step:.2f}".replace("-", "−")
+        text(painter, QPointF(plot.left() - 6, y + 4), figure, RIGHT, 11, theme.MUTED)
+    shares, edges = np.histogram(np.maximum(layer.thicknesses, 0.0), BINS, (bottom, top))
+    wide = shares / max(shares.max(), 1) * plot.width() / 2
+    middle = plot.center().x()
+    heights = (edges[1:] + edges[:-1]) / 2
+    there = np.flatnonzero(wide > 0.3)
+    if len(there):
+        rows = range(there[0], there[-1] + 1)
+        right = [QPointF(middle + wide[k], y_of(heights[k])) for k in rows]
+        left = [QPointF(middle - wide[k], y_of(heights[k])) for k in reversed(rows)]
+        painter.setPen(pen(theme.GOLD, 1.5))
+        painter.setBrush(theme.GRAIN)
+        painter.drawPolygon(QPolygonF(right + left))
+    painter.setPen(pen(theme.RUST, 1.6, Qt.PenStyle.DashLine))
+    for limit in (low, high):
+        painter.drawLine(QPointF(plot.left(), y_of(limit)), QPointF(plot.right(), y_of(limit)))
+    at = QPointF(plot.right(), y_of(high) - 8)
+    text(painter, at, "limits", RIGHT, 11, theme.RUST)

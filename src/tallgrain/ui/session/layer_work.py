@@ -1,0 +1,162 @@
+"""The next first layer, worked out beside the window's thread whenever what it rests on changes."""
+
+from dataclasses import asdict, replace
+from functools import partial
+
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+
+from tallgrain.clock import now
+from tallgrain.core.layer.acts import Advice, Weighed
+from tallgrain.core.layer.layer import FirstLayer
+from tallgrain.core.machine.outline import Rectangle
+from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.errors import TallGrainError
+from tallgrain.journal.records import (
+    GapSolved,
+    PrintConditions,
+    StartPolicy,
+    SurfaceWritten,
+    TrialPrinted,
+    ValueChanged,
+)
+from tallgrain.journal.values import TRIP
+from tallgrain.next_layer import Coming, Ground, Holds, advise, coming, ground
+from tallgrain.store.ledger import Ledger
+from tallgrain.ui.session.session import Session
+from tallgrain.ui.session.values_work import ValuesWork
+from tallgrain.ui.session.worker import Worker
+
+RESTS_ON = (GapSolved, TrialPrinted, StartPolicy, SurfaceWritten, ValueChanged)
+# What changes in a burst is looked at once (ms).
+SOON_MS = 250
+
+
+class LayerWork(QObject):
+    """What is known now (None while it is worked out for the first time or can't be, then `error`
+    says why); expected: what the last act was to leave, until it is known what came."""
+
+    changed = pyqtSignal()
+
+    def __init__(self, session: Session, values: ValuesWork) -> None:
+        super().__init__(session)
+        self._session, self._values = session, values
+        self.advice: Advice | None = None
+        self.error: TallGrainError | None = None
+        self.before: FirstLayer | None = None
+        self.expected: Weighed | None = None
+        self._asked: object = None
+        self._ground: tuple[object, Ground] | None = None
+        self.worker = Worker(self)
+        self.worker.done.connect(self._done)
+        self.worker.failed.connect(self._failed)
+        self._soon = QTimer(self)
+        self._soon.setSingleShot(True)
+        self._soon.setInterval(SOON_MS)
+        self._soon.timeout.connect(self.follow)
+        for signal in (session.back.changed, session.changed, values.changed):
+            signal.connect(self._later)
+        session.printer_changed.connect(self._other)
+        self._later()
+
+    def close(self) -> None:
+        """End the thread."""
+        self._soon.stop()
+        self.blockSignals(True)
+        self.worker.finish()
+
+    def _later(self) -> None:
+        if not self._soon.isActive():
+            self._soon.start()
+
+    def _other(self) -> None:
+        self.advice = self.error = self.before = self.expected = None
+        self._asked = self._ground = None
+        self._later()
+        self.changed.emit()
+
+    @property
+    def working(self) -> bool:
+        """Whether an answer is on its way."""
+        return not self.worker.resting
+
+    @property
+    def coming(self) -> Coming | None:
+        """The coming print, as far as it is known."""
+        s = self._session
+        if s.sheet is None:
+            return None
+        made = coming(s.ledger, s.sheet.name, s.plate_sheet, s.sheet.tolerance.first_layer_mm)
+        box = s.chosen.where.box
+        return replace(made, box=Rectangle(*box)) if box is not None else made
+
+    def choose(self, layer: float, nozzle_c: float, plate_c: float) -> None:
+        """The coming print is another one; remembered with the printer."""
+        s = self._session
+        last = s.journal.newest(PrintConditions)
+        was = last.figures if last is not None else PrintConditions()
+        new = was.model_copy(update={"layer": layer, "nozzle_c": nozzle_c, "plate_c": plate_c})
+        if new.stored() != was.stored():
+            s.enter(new, "all", "chosen")
+            self._later()
+
+    def begin(self, act: Weighed) -> None:
+        """An act is begun: what it was to leave is held against what comes."""
+        self.expected = act
+        self.before = self.advice.layer if self.advice is not None else None
+
+    @property
+    def came(self) -> str:
+        """What was predicted, beside what came."""
+        if self.expected is None or self.advice is None or self.advice.layer is self.before:
+            return ""
+        said, is_now = self.expected, self.advice.layer
+        return (
+            f"After that {max(said.low, 0):.2f}–{said.high:.2f} mm was expected; it is "
+            f"{max(is_now.low, 0):.2f}–{is_now.high:.2f}."
+        )
+
+    # Working it out
+
+    def follow(self) -> None:
+        """Ask anew where something that it rests on is another one."""
+        s, sheet = self._session, self._session.sheet
+        season = s.back.season
+        if sheet is None or season is None or s.busy:
+            return
+        newest = tuple(
+            entry.number if (entry := s.journal.newest(kind)) is not None else 0
+            for kind in RESTS_ON
+        )
+        aim = self.coming
+        assert aim is not None
+        trip = self._values.ours(TRIP)
+        stands = (id(season), sheet, s.plate_sheet)
+        asked = (stands, newest, tuple(asdict(aim).values()), trip)
+        if asked == self._asked:
+            return
+        self._asked = asked
+        known = self._ground[1] if self._ground and self._ground[0] == stands else None
+        work = partial(_work, s.ledger, sheet, aim, Holds(trip), known)
+        self.worker.do("first layer", lambda: (asked, *work()))
+
+    def _done(self, _: str, result: object) -> None:
+        assert isinstance(result, tuple)
+        asked, known, advice = result
+        if asked != self._asked:
+            return
+        self._ground = (asked[0], known)
+        self.advice, self.error = advice, None
+        self.changed.emit()
+
+    def _failed(self, _: str, error: TallGrainError) -> None:
+        self.advice, self.error = None, error
+        self.changed.emit()
+
+
+def _work(
+    ledger: Ledger, sheet: MachineSheet, aim: Coming, holds: Holds, known: Ground | None
+) -> tuple[Ground, Advice]:
+    if known is None:
+        known = ground(ledger, sheet, now(), aim.sheet)
+    known = replace(known, now=now())
+    return known, advise(known, aim, holds)
