@@ -53,6 +53,10 @@ Sign = Annotated[
     str | None, typer.Option(help="heights, or levels: what would level them (the other sign).")
 ]
 Which = Annotated[int | None, typer.Option(min=1, help="Which surface, where a text has several.")]
+Tolerance = Annotated[
+    float | None,
+    typer.Option("--tolerance-mm", help="For until-sure: what every place is to be known to."),
+]
 WHEN = ["%Y-%m-%d", "%Y-%m-%dT%H:%M", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S%z"]
 # Twenty places see a delta's usual parameters well.
 TOWERS_COUNT = "5x4"
@@ -129,7 +133,12 @@ def _first_layer(gcode: Path | None) -> Any:
 
 
 def _where(
-    layer: Any, points: Path | None, after: str | None, margins: str | None, free: str | None
+    layer: Any,
+    points: Path | None,
+    after: str | None,
+    margins: str | None,
+    free: str | None,
+    tolerance_mm: float | None = None,
 ) -> Any:
     """What a kind of plan needs beside its count. Raises InputError."""
     from tallgrain.core.plan.kinds import Where
@@ -137,12 +146,17 @@ def _where(
     from tallgrain.resolve import survey_named
     from tallgrain.textio import read_text
 
+    more: dict[str, Any] = {}
+    if tolerance_mm is not None:
+        more["tolerance"] = tolerance_mm
+    if free is not None:
+        more["free"] = tuple(part.strip() for part in free.split(","))
     return Where(
         layer.box if layer is not None else None,
         parse_places(read_text(points), str(points)) if points is not None else (),
         survey_named(after) if after is not None else None,
         _margins(margins),
-        **({} if free is None else {"free": tuple(part.strip() for part in free.split(","))}),
+        **more,
     )
 
 
@@ -173,6 +187,7 @@ def survey(
     after: After = None,
     margins: Margin = None,
     free: Free = None,
+    tolerance_mm: Tolerance = None,
     note: Annotated[str, typer.Option(help="A note kept with the survey.")] = "",
     by_itself: Annotated[
         bool, typer.Option("--by-itself", help="Let the printer survey; nothing bounds it.")
@@ -203,7 +218,7 @@ def survey(
     check_url(link, remote)
     seen = Seen(clearance_mm, fits_mm, finger)
     known = machine_sheet(machine)
-    where = _where(_first_layer(gcode), points, after, margins, free)
+    where = _where(_first_layer(gcode), points, after, margins, free, tolerance_mm)
     name = "towers" if plan == "delta" else str(plan)
     usual = "5x5" if known[0].probe.there else f"{BY_HAND[0]}x{BY_HAND[1]}"
     grid = parse_count(count or (TOWERS_COUNT if name == "towers" else usual))
@@ -244,6 +259,7 @@ def _tell(event: object, as_json: bool) -> None:
         Phase,
         PointAgain,
         PointTouched,
+        SureSoFar,
         SurveyBegan,
         SurveyEnded,
     )
@@ -266,13 +282,17 @@ def _tell(event: object, as_json: bool) -> None:
         say(f"{event.number + 1:4d}  touched again ({event.why}): {number(event.z, 4)} mm{left}")
     elif isinstance(event, FirstAgain):
         say(f"      the first point reads {number(event.change, 4)} mm more than at first")
+    elif isinstance(event, SureSoFar):
+        x, y = event.place
+        more = "" if event.ended else f"; {event.left[0]} to {event.left[1]} touches more"
+        say(f"      known to ± {number(event.mm)} mm, least at x {x:.0f}, y {y:.0f}{more}")
     elif isinstance(event, SurveyEnded):
         end = "complete" if event.complete else f"incomplete: {event.why}"
         say(f"survey {event.ident} is stored, {event.points} points, {end}.")
 
 
 def _event_document(event: object) -> dict[str, Any] | None:
-    from tallgrain.procedures.events import PointAgain, PointTouched, SurveyEnded
+    from tallgrain.procedures.events import PointAgain, PointTouched, SureSoFar, SurveyEnded
 
     if isinstance(event, PointTouched):
         return {
@@ -291,6 +311,15 @@ def _event_document(event: object) -> dict[str, Any] | None:
             "z_mm": event.z,
             "left_out": event.left_out,
             "why": event.why,
+        }
+    if isinstance(event, SureSoFar):
+        return {
+            "event": "sure",
+            "mm": round(event.mm, 5),
+            "x_mm": event.place[0],
+            "y_mm": event.place[1],
+            "touches_left": list(event.left),
+            "ended": event.ended,
         }
     if isinstance(event, SurveyEnded):
         if event.complete:

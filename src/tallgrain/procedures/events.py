@@ -59,6 +59,17 @@ class PointTouched:
 
 
 @dataclass(frozen=True)
+class SureSoFar:
+    """How well the least known place is known (mm, 95 % of all plates), where that is, how many
+    touches more that leaves (least, most), and whether it goes no further."""
+
+    mm: float
+    place: tuple[float, float]
+    left: tuple[int, int]
+    ended: bool
+
+
+@dataclass(frozen=True)
 class TouchTaken:
     """One touch of a series is on disk: place from 0, touch from 1, height in mm."""
 
@@ -120,6 +131,7 @@ Event = (
     | Rejoined
     | TouchTaken
     | PointTouched
+    | SureSoFar
     | FirstAgain
     | PointAgain
     | LinkMended

@@ -17,6 +17,7 @@ from tallgrain.procedures.events import (
     Event,
     Phase,
     PointTouched,
+    SureSoFar,
     SurveyBegan,
     SurveyEnded,
     TouchTaken,
@@ -84,12 +85,12 @@ def survey(
             guard.sheet.name,
             plan.kind,
             now(),
-            len(plan.points),
+            plan.most_points,
             plan.samples,
             plan.shape,
             conditions_of(state, soak_min, sheet),
             note,
-            extra or {},
+            {**(extra or {}), **plan.extra},
         )
     )
     yield from measure(Measuring(guard, ledger, ident, plan, t_set, quality=quality), break_off)
@@ -131,8 +132,8 @@ def _touch_all(job: Measuring, recorder: Recorder, break_off: BreakOff) -> Itera
     plan, hand = job.plan, Hand(job.guard, break_off)
     care = Looking(job.quality, hand, recorder, plan, job.retract) if job.quality else None
     began, first = time.monotonic(), recorder.points
-    first_idea = plan.estimate_s / len(plan.points)
-    for number in range(first, len(plan.points)):
+    first_idea, number = plan.estimate_s / len(plan.points), first - 1
+    while (number := number + 1) < len(plan.points):
         x, y = plan.points[number]
         taken, z = 0, None
         while taken < plan.samples:
@@ -156,7 +157,10 @@ def _touch_all(job: Measuring, recorder: Recorder, break_off: BreakOff) -> Itera
         left = _left(
             number + 1 - first, len(plan.points) - first, time.monotonic() - began, first_idea
         )
+        plan.grows(z)
         yield PointTouched(number, float(x), float(y), z, touches, left)
+        if (sure := plan.sureness()) is not None:
+            yield SureSoFar(sure.mm, sure.place, sure.left, len(plan.points) == number + 1)
         if care is not None:
             yield from care.between(number + 1 - first, number + 1)
     if care is not None:

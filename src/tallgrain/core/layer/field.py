@@ -140,6 +140,14 @@ class PlateField:
         covariance += rest @ model.normal @ rest.T
         return Known(model.weight, mean, covariance)
 
+    def mean(self, places: Floats) -> Floats:
+        """All models together: heights (m,) mm at places (m, 2)."""
+        plane, found = self._plane(places), np.zeros(len(places))
+        for model in self.models:
+            cross = model.size**2 * matern(places, self.xy, model.length) / self.sigma[None, :]
+            found += model.weight * (plane @ model.plane + cross @ model.alpha)
+        return found
+
     def about(self, places: Floats, datum: tuple[float, float]) -> tuple[Floats, Floats]:
         """All models together: heights at places (m, 2) less the datum's, mean and standard
         deviation (m,) mm."""

@@ -1,7 +1,7 @@
 """A grid of probe points within reach, in serpentine order."""
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 
@@ -10,6 +10,9 @@ from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.survey import Floats
 from tallgrain.errors import InputError
+
+if TYPE_CHECKING:
+    from tallgrain.core.layer.until_sure import Sureness
 
 COUNT_RANGE = (2, 51)
 SAMPLES_RANGE = (1, 9)
@@ -45,6 +48,24 @@ class Plan:
     samples: int = 1
     # What one touch of a place takes (s).
     touch_s: float = TOUCH_S
+
+    @property
+    def most_points(self) -> int:
+        """How many points it may have in the end."""
+        return len(self.points)
+
+    @property
+    def extra(self) -> dict[str, Any]:
+        """What is kept with the survey."""
+        return {}
+
+    def grows(self, height: float) -> bool:
+        """The height (mm) of the last point is known: whether there is one more now."""
+        return False
+
+    def sureness(self) -> "Sureness | None":
+        """How sure it is of the plate; None for a plan that does not ask."""
+        return None
 
     @property
     def travel_mm(self) -> float:

@@ -8,6 +8,7 @@ from tallgrain.core.plan.free import own_plan, rings_plan, steep_plan
 from tallgrain.core.plan.grid import Margins, Plan, grid_plan
 from tallgrain.core.plan.screws import screws_plan
 from tallgrain.core.plan.supports import supports_plan
+from tallgrain.core.plan.sure import TOLERANCE_MM, sure_plan
 from tallgrain.core.plan.towers import towers_plan
 from tallgrain.core.solve.delta import DEFAULT_FREE, geometry_of
 from tallgrain.core.survey import Survey
@@ -18,13 +19,15 @@ from tallgrain.errors import InputError
 class Where:
     """What a kind needs beside the count: the box x0, y0, x1, y1 (mm) of a print for an area, a
     builder's own places for points, a survey for more points where it is steep, a grid's
-    margins, what is to be solved for by a survey of towers."""
+    margins, what is to be solved for by a survey of towers, to within what (mm) a survey until sure
+    goes on."""
 
     box: tuple[float, float, float, float] | None = None
     places: tuple[tuple[float, float], ...] = ()
     survey: Survey | None = None
     margins: Margins | None = None
     free: tuple[str, ...] = DEFAULT_FREE
+    tolerance: float = TOLERANCE_MM
 
 
 # A hand survey's grid where nobody chose one, and the most that a patient hand feels at once.
@@ -81,6 +84,8 @@ def _plan_for(
         if where.box is None:
             raise _lacks("an area needs to know what will be printed", "--gcode", "print's program")
         return area_plan(sheet, where.box, count, each)
+    if kind == "until-sure":
+        return sure_plan(sheet, where.tolerance)
     if kind == "rings":
         return rings_plan(sheet, count[0], each)
     if kind == "points":

@@ -1,3 +1,13 @@
 """The kinds of plan by name, apart so that asking for help loads no solver."""
 
-KINDS = ("grid", "area", "rings", "points", "steep", "supports", "adjusters", "towers")
+KINDS = (
+    "grid",
+    "area",
+    "rings",
+    "points",
+    "steep",
+    "until-sure",
+    "supports",
+    "adjusters",
+    "towers",
+)
