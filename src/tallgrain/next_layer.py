@@ -16,6 +16,7 @@ from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.grid import grid_plan
 from tallgrain.core.solve.gap import GaugeLoop, Trial, posterior
 from tallgrain.core.surface.noise import point_noise
+from tallgrain.core.surface.plausible import why_no_plate
 from tallgrain.core.survey import Conditions, Point, Survey
 from tallgrain.errors import InputError
 from tallgrain.journal.journal import Journal
@@ -46,6 +47,8 @@ WRITE_S, SET_S, FEEL_S, PATCH_S, REFERENCE_S = 10.0, 10.0, 120.0, 480.0, 20.0
 # What three more feels, and a printed patch, leave of the gap beside what they can't mend (mm).
 MORE_FEELS, PATCH_MM = 3, 0.022
 LIKELY_FLAT_MM = 0.3
+# A survey that covers less than this along an axis shows no plate (mm).
+LEAST_MM = 20.0
 
 
 @dataclass(frozen=True)
@@ -99,15 +102,34 @@ class Ground:
     now: datetime
 
 
-def ground(ledger: Ledger, sheet: MachineSheet, now: datetime, on: str | None) -> Ground:
-    """Read it. on: the sheet on the plate."""
-    season = read_season(ledger, sheet, on)
+def ground(
+    ledger: Ledger,
+    sheet: MachineSheet,
+    now: datetime,
+    on: str | None,
+    season: PrinterSeason | None = None,
+    learnt: PrinterLearnt | None = None,
+) -> Ground:
+    """Read it. on: the sheet on the plate; season, learnt: where they are known already."""
+    season = season or read_season(ledger, sheet, on)
     ident = season.drift.idents[-1] if season.drift.idents else None
     if ident is None:
         ident = next((h.ident for h in reversed(season.rows.heads) if h.complete), None)
     survey = ledger.survey(ident) if ident is not None else None
-    learnt = read_learnt(ledger, sheet, season.rows)
+    if survey is not None and _shows_nothing(survey):
+        survey = None
+    learnt = learnt or read_learnt(ledger, sheet, season.rows)
     return Ground(sheet, survey, season, learnt, season.events, Journal(ledger, sheet.name), now)
+
+
+def _shows_nothing(survey: Survey) -> bool:
+    """Whether a survey says nothing of a plate: too few points, on a line, or of no plate."""
+    few = len(survey.points) < 4
+    return (
+        few
+        or bool(why_no_plate(survey.xy, survey.heights))
+        or bool((np.ptp(survey.xy, axis=0) < LEAST_MM).any())
+    )
 
 
 def situation(g: Ground, print_: Coming, holds: Holds | None = None) -> Situation:
@@ -397,11 +419,11 @@ def _levelled(g: Ground, s: Situation) -> Act:
     return Act("level", "Level it by its motors", "Tilt", 90.0, after)
 
 
-def advise(g: Ground, print_: Coming, holds: Holds | None = None) -> Advice:
-    """The first layer as things stand, and what to do about it."""
+def advise(g: Ground, print_: Coming, holds: Holds | None = None, what_next: bool = True) -> Advice:
+    """The first layer as things stand, and what to do about it where that is wanted."""
     s = situation(g, print_, holds)
     now = first_layer(s)
-    return weigh(s, now, [] if now.enough else acts(g, s, holds))
+    return weigh(s, now, acts(g, s, holds) if what_next and not now.enough else [])
 
 
 def read_advice(

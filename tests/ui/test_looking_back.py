@@ -39,7 +39,9 @@ def test_the_year_is_there(season):
     assert (np.diff(picture.times) > 0).all()
     assert picture.tolerance == 0.2
     assert 0 < (~picture.like).sum() < 12  # some on the other sheet, some cold
-    assert f"{picture.figures[-1]:.3f} mm" == window.rooms["Surface"].kernel().headline
+    # The strip tells what was measured, the kernel what the plate is without its touches' noise.
+    headline = float(window.rooms["Surface"].kernel().headline.removesuffix(" mm"))
+    assert headline == pytest.approx(picture.figures[-1], abs=0.005)
     assert "Against survey 33" in words(window)
 
 

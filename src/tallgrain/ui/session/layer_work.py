@@ -1,5 +1,6 @@
 """The next first layer, worked out beside the window's thread whenever what it rests on changes."""
 
+from collections.abc import Callable
 from dataclasses import asdict, replace
 from functools import partial
 
@@ -7,9 +8,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from tallgrain.clock import now
 from tallgrain.core.layer.acts import Advice, Weighed
-from tallgrain.core.layer.layer import FirstLayer
 from tallgrain.core.machine.outline import Rectangle
-from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.errors import TallGrainError
 from tallgrain.journal.records import (
     GapSolved,
@@ -21,14 +20,15 @@ from tallgrain.journal.records import (
 )
 from tallgrain.journal.values import TRIP
 from tallgrain.next_layer import Coming, Ground, Holds, advise, coming, ground
-from tallgrain.store.ledger import Ledger
+from tallgrain.seasons import PrinterSeason
+from tallgrain.ui.session.drift_work import DriftWork
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.values_work import ValuesWork
 from tallgrain.ui.session.worker import Worker
 
 RESTS_ON = (GapSolved, TrialPrinted, StartPolicy, SurfaceWritten, ValueChanged)
-# What changes in a burst is looked at once (ms).
-SOON_MS = 250
+# What changes in a burst is looked at once, when it is over (ms).
+SOON_MS = 900
 
 
 class LayerWork(QObject):
@@ -37,14 +37,18 @@ class LayerWork(QObject):
 
     changed = pyqtSignal()
 
-    def __init__(self, session: Session, values: ValuesWork) -> None:
+    def __init__(self, session: Session, values: ValuesWork, drift: DriftWork) -> None:
         super().__init__(session)
-        self._session, self._values = session, values
+        self._session, self._values, self._drift = session, values, drift
+        # What to do about it is weighed only while somebody looks.
+        self.looked_at = False
         self.advice: Advice | None = None
         self.error: TallGrainError | None = None
-        self.before: FirstLayer | None = None
+        self._before: object = None
         self.expected: Weighed | None = None
         self._asked: object = None
+        self._shown: object = None
+        self._weighed = False
         self._ground: tuple[object, Ground] | None = None
         self.worker = Worker(self)
         self.worker.done.connect(self._done)
@@ -53,7 +57,7 @@ class LayerWork(QObject):
         self._soon.setSingleShot(True)
         self._soon.setInterval(SOON_MS)
         self._soon.timeout.connect(self.follow)
-        for signal in (session.back.changed, session.changed, values.changed):
+        for signal in (drift.changed, session.changed, values.changed):
             signal.connect(self._later)
         session.printer_changed.connect(self._other)
         self._later()
@@ -65,12 +69,14 @@ class LayerWork(QObject):
         self.worker.finish()
 
     def _later(self) -> None:
-        if not self._soon.isActive():
+        if self.looked_at and not self._session.busy:
+            self.follow()
+        else:
             self._soon.start()
 
     def _other(self) -> None:
-        self.advice = self.error = self.before = self.expected = None
-        self._asked = self._ground = None
+        self.advice = self.error = self.expected = None
+        self._asked = self._ground = self._shown = self._before = None
         self._later()
         self.changed.emit()
 
@@ -102,12 +108,12 @@ class LayerWork(QObject):
     def begin(self, act: Weighed) -> None:
         """An act is begun: what it was to leave is held against what comes."""
         self.expected = act
-        self.before = self.advice.layer if self.advice is not None else None
+        self._before = self._shown
 
     @property
     def came(self) -> str:
         """What was predicted, beside what came."""
-        if self.expected is None or self.advice is None or self.advice.layer is self.before:
+        if self.expected is None or self.advice is None or self._shown == self._before:
             return ""
         said, is_now = self.expected, self.advice.layer
         return (
@@ -120,8 +126,10 @@ class LayerWork(QObject):
     def follow(self) -> None:
         """Ask anew where something that it rests on is another one."""
         s, sheet = self._session, self._session.sheet
-        season = s.back.season
-        if sheet is None or season is None or s.busy:
+        season, back = self._drift.season, s.back.season
+        if sheet is None or season is None or back is None or s.busy:
+            return
+        if season.sheet.name != sheet.name:
             return
         newest = tuple(
             entry.number if (entry := s.journal.newest(kind)) is not None else 0
@@ -132,19 +140,30 @@ class LayerWork(QObject):
         trip = self._values.ours(TRIP)
         stands = (id(season), sheet, s.plate_sheet)
         asked = (stands, newest, tuple(asdict(aim).values()), trip)
-        if asked == self._asked:
+        if asked == self._asked and (self._weighed or not self.looked_at):
             return
-        self._asked = asked
+        self._asked, self._weighed = asked, self.looked_at
         known = self._ground[1] if self._ground and self._ground[0] == stands else None
-        work = partial(_work, s.ledger, sheet, aim, Holds(trip), known)
+        start = partial(
+            ground, s.ledger, sheet, now(), aim.sheet, self._season(season), back.learnt
+        )
+        work = partial(_work, start, aim, Holds(trip), known, self.looked_at)
         self.worker.do("first layer", lambda: (asked, *work()))
+
+    def _season(self, season: PrinterSeason) -> PrinterSeason | None:
+        """The judged season, where it is of the sheet that is on the plate."""
+        on, used = self._session.plate_sheet, self._drift.on
+        newest = season.rows.heads[-1].conditions.sheet if season.rows.heads else None
+        return season if on in (used, newest, None) else None
 
     def _done(self, _: str, result: object) -> None:
         assert isinstance(result, tuple)
         asked, known, advice = result
         if asked != self._asked:
             return
-        self._ground = (asked[0], known)
+        if asked == self._shown and self.advice is not None and self.advice.acts:
+            return
+        self._ground, self._shown = (asked[0], known), asked
         self.advice, self.error = advice, None
         self.changed.emit()
 
@@ -154,9 +173,7 @@ class LayerWork(QObject):
 
 
 def _work(
-    ledger: Ledger, sheet: MachineSheet, aim: Coming, holds: Holds, known: Ground | None
+    start: Callable[[], Ground], aim: Coming, holds: Holds, known: Ground | None, what_next: bool
 ) -> tuple[Ground, Advice]:
-    if known is None:
-        known = ground(ledger, sheet, now(), aim.sheet)
-    known = replace(known, now=now())
-    return known, advise(known, aim, holds)
+    known = replace(known or start(), now=now())
+    return known, advise(known, aim, holds, what_next)

@@ -18,6 +18,9 @@ log = logging.getLogger(__name__)
 Job = Callable[[], Any]
 
 
+_LATE: list["Worker"] = []
+
+
 class Worker(QObject):
     """Runs jobs in a thread of its own; all signals arrive in the window's thread."""
 
@@ -54,9 +57,14 @@ class Worker(QObject):
         self.do(name, through)
 
     def finish(self, seconds: float = 5.0) -> None:
-        """Let the running job end and stop the thread."""
+        """Let the running job end and stop the thread; one that takes longer tells nobody."""
         self._jobs.put(None)
         self._thread.join(seconds)
+        if self._thread.is_alive():
+            # Its end must find what it tells by, though the window is gone by then.
+            self.blockSignals(True)
+            self.setParent(None)
+            _LATE.append(self)
 
     def _one_less(self) -> None:
         self._open -= 1

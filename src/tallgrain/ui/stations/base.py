@@ -63,7 +63,7 @@ class Shared:
         """The next first layer: the summit of the route, and what reports tell of it."""
         from tallgrain.ui.session.layer_work import LayerWork
 
-        return LayerWork(self.session, self.values)
+        return LayerWork(self.session, self.values, self.drift)
 
     def close(self) -> None:
         """End what has a thread of its own."""

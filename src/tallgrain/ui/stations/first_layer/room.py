@@ -17,7 +17,7 @@ class FirstLayerRoom(Room):
         """Full where the next print may begin."""
         advice = self.work.advice
         if advice is None:
-            return Kernel(self.name, Fill.EMPTY, "", "")
+            return Kernel(self.name, Fill.EMPTY, "not worked out")
         layer = advice.layer
         headline = f"{max(layer.low, 0):.2f}–{layer.high:.2f} mm"
         if advice.enough:

@@ -114,7 +114,11 @@ class FirstLayerStation(Station):
     def refresh(self) -> None:
         """Follow what is known."""
         s, work = self._session, self.work
-        if s.sheet is None or not self.widget.isVisible():
+        seen = self.widget.isVisible()
+        if seen != work.looked_at:
+            work.looked_at = seen
+            work.follow()
+        if s.sheet is None or not seen:
             return
         self.notice.follow(s)
         self._follow_aim()
