@@ -275,3 +275,27 @@ def test_a_log_is_drawn_as_it_would_be_read(season, qtbot):
     heights = {(p.x, p.y): p.z for p in s.shown.survey.points}
     assert heights[(320.0, 30.0)] == pytest.approx(-0.011)
     assert heights[(20.0, 330.0)] == pytest.approx(-0.0274)
+
+
+def test_until_sure_is_planned_drawn_and_stored(bench, qtbot):
+    window, _ = bench("--seed", "4")
+    s = window.session
+    window.surface.open_plan()
+    dialog = window.surface.planning
+    dialog.kind.setCurrentIndex(dialog.kind.findData("until-sure"))
+    dialog.tolerance.setValue(0.04)
+    assert "then wherever the plate is least known" in dialog.summary.text()
+    assert not dialog.columns.isEnabled() and not dialog.samples.isEnabled()
+    dialog.accept()
+    press(window, Qt.Key.Key_F5)
+    qtbot.waitUntil(lambda: s.progress is not None and s.progress.sure is not None, timeout=60_000)
+    told = window.surface.bench.readout
+    assert told.figure.text().startswith("±") and "mm known" in told.unit.text()
+    assert "until sure" in window.surface.subject.text()
+    qtbot.waitUntil(lambda: not s.busy and s.shown is not None, timeout=90_000)
+    found = s.shown.survey
+    assert found.complete and found.shape is None and len(found.points) >= 36
+    # Once more: a plan of its own, not the one that has grown.
+    assert len(s.planned().points) <= len(found.points)
+    assert not s.planned().sure.heights
+    qtbot.waitUntil(lambda: s.shown.sight.chart is not None, timeout=10_000)

@@ -75,7 +75,7 @@ def survey(
     except after a halt or without a link, when nothing may move. Raises what ended it early, after
     the survey was closed as broken off; a wish to break off is no error.
     """
-    plan = for_a_hand(guard.sheet, plan)
+    plan = for_a_hand(guard.sheet, plan.fresh())
     state = yield from referenced(guard)
     t_set = guard.zero_z()
     if not guard.sheet.probe.there:

@@ -59,6 +59,10 @@ class Plan:
         """What is kept with the survey."""
         return {}
 
+    def fresh(self) -> "Plan":
+        """The same plan, for another survey: one that grows begins anew."""
+        return self
+
     def grows(self, height: float) -> bool:
         """The height (mm) of the last point is known: whether there is one more now."""
         return False

@@ -40,6 +40,13 @@ class SurePlan(Plan):
         assert self.sure is not None
         return self.sure
 
+    def fresh(self) -> Plan:
+        """As long as nothing was touched itself, then a plan of its places: what is surveyed twice
+        is touched where it was."""
+        if not self._sure.heights:
+            return self
+        return Plan(self.kind, self.points, self.dropped, None, self.samples, self.touch_s)
+
     def grows(self, height: float) -> bool:
         """The height (mm) of the last point is known: whether there is one more."""
         self._sure.take(height)

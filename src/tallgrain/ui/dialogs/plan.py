@@ -33,7 +33,8 @@ from tallgrain.ui.widgets.parts import amount, button, label, put, whole
 from tallgrain.ui.widgets.words import count_of, duration, mm
 
 KINDS = (
-    ("grid", "a grid over the plate"), ("rings", "rings on a round plate"),
+    ("grid", "a grid over the plate"), ("until-sure", "wherever it is not sure yet"),
+    ("rings", "rings on a round plate"),
     ("area", "only around a print"), ("steep", "this survey's grid, more where it is steep"),
     ("points", "places of my own"),
 )  # fmt: skip
@@ -114,6 +115,13 @@ class PlanDialog(QDialog):
         head = QLabel("P&oints")
         head.setBuddy(self.columns)
         self._form.addRow(head, counts)
+        self.tolerance = amount(
+            0.01, 0.2, "Known everywhere to within", decimals=3, value=chosen.where.tolerance,
+            suffix=" mm",
+        )  # fmt: skip
+        self.tolerance.setSingleStep(0.005)
+        self.tolerance.valueChanged.connect(self._changed)
+        self._form.addRow("&Known to", self.tolerance)
         margins = chosen.where.margins
         own = margins if isinstance(margins, tuple) else (10.0, 10.0, 10.0, 10.0)
         way = "own" if isinstance(margins, tuple) else margins or "reach"
@@ -306,6 +314,7 @@ class PlanDialog(QDialog):
                 tuple(self.places) if kind == "points" else (),
                 self._coarse if kind == "steep" else None,
                 self._margins() if kind == "grid" else None,
+                tolerance=self.tolerance.value(),
             ),
         )
         try:
@@ -327,6 +336,8 @@ class PlanDialog(QDialog):
         for part in (self.columns, self.rows):
             part.setEnabled(kind in ("grid", "area", "rings"))
         self.rows.setVisible(kind != "rings")
+        self.tolerance.setEnabled(kind == "until-sure")
+        self.samples.setEnabled(kind != "until-sure")
         self.margins.setEnabled(kind == "grid")
         self.own_sides.setVisible(kind == "grid" and self.margins.currentData() == "own")
         for box in (self.plate, self.nozzle, self.soak):
@@ -338,6 +349,12 @@ def plan_summary(session: Session) -> str:
     plan = session.planned()
     if plan is None:
         return ""
+    if plan.most_points > len(plan.points):
+        first = duration(plan.estimate_s).removeprefix("about ")
+        return (
+            f"{count_of(len(plan.points), 'touch', 'touches')} first, {first}; then wherever the "
+            f"plate is least known, {plan.most_points} at the most."
+        )
     words = (
         f"{count_of(len(plan.points), 'point')}, "
         f"{duration(session.chosen.turns * plan.estimate_s)} of touching, "

@@ -23,6 +23,7 @@ from tallgrain.procedures.events import (
     Phase,
     PointTouched,
     Rejoined,
+    SureSoFar,
     SurveyBegan,
 )
 from tallgrain.procedures.resume import resume
@@ -148,10 +149,11 @@ class Motion(QObject):
         """Survey by the chosen plan; rounds: how often this time, if not as the plan has it;
         act_by_act: somebody who stands at the printer has said that a table won't do."""
         s = self._session
-        plan = s.planned()
         guard = s.guard
-        if not s.ready or plan is None or guard is None:
+        if not s.ready or s.sheet is None or guard is None or s.planned() is None:
             return
+        # Its own: one that grows while it is touched is shown as it grows.
+        plan = s.chosen.plan(s.sheet)
         no = s.forbidden() or (guard.unknown() if s.needs_clearance else None)
         if no is not None:
             s.problem = no
@@ -310,6 +312,8 @@ class Motion(QObject):
             s.rejoined = event.words
             if not event.joined:
                 progress.plan = replace(progress.plan, shape=None)
+        elif isinstance(event, SureSoFar):
+            progress.sure = event
         elif isinstance(event, PointTouched):
             progress.touched.append(event)
             progress.left_s = event.left_s

@@ -10,7 +10,7 @@ from tallgrain.core.surface.cures import Left, Verdict
 from tallgrain.core.surface.quality import SeriesDrift
 from tallgrain.core.surface.sight import Sight
 from tallgrain.core.survey import Survey
-from tallgrain.procedures.events import PointTouched
+from tallgrain.procedures.events import PointTouched, SureSoFar
 from tallgrain.store.ledger import SurveyHead
 
 
@@ -59,6 +59,7 @@ class Progress:
     touched: list[PointTouched]
     left_s: float
     breaking_off: bool = False
+    sure: SureSoFar | None = None
 
 
 @dataclass(frozen=True)

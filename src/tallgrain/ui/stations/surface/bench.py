@@ -222,9 +222,12 @@ class SurfaceBench(Panel):
         tell(self.head, "Breaking off" if p.breaking_off else p.phase)
         done = len(p.touched)
         left = duration(p.left_s) + " left" if done < p.total else "raising the nozzle"
-        self.readout.tell(str(done), f"of {count_of(p.total, 'point')}", left)
-        self.progress.setMaximum(p.total)
-        self.progress.setValue(done)
+        if p.plan.most_points > len(p.plan.points):
+            self._show_sureness(p, done)
+        else:
+            self.readout.tell(str(done), f"of {count_of(p.total, 'point')}", left)
+            self.progress.setMaximum(p.total)
+            self.progress.setValue(done)
         tell(
             self.small,
             f"Last touch {mm(p.touched[-1].z, signed=True)} mm. Each point is stored as it is "
@@ -237,6 +240,21 @@ class SurfaceBench(Panel):
         self.small.setVisible(True)
         self._show_budget(None)
         self.incomplete.setVisible(False)
+
+    def _show_sureness(self, p: Progress, done: int) -> None:
+        """A survey until sure: how sure it is, and how much is left as a range."""
+        if p.sure is None:
+            self.readout.tell(str(done), "touches", f"of the first {len(p.plan.points)}")
+            self.progress.setMaximum(len(p.plan.points))
+            self.progress.setValue(done)
+            return
+        least, most = p.sure.left
+        each = max(p.left_s / max(len(p.plan.points) - done, 1), 2.0)
+        time = duration(most * each).removeprefix("about ")
+        left = f"{least} to {most} more, up to {time}" if most and not p.sure.ended else "enough"
+        self.readout.tell(f"± {mm(p.sure.mm)}", "mm known", f"{done} touches; {left}")
+        self.progress.setMaximum(done + most)
+        self.progress.setValue(done)
 
     def _show_result(self) -> None:
         s = self._session

@@ -366,8 +366,11 @@ class SurfaceStation(Station):
     def _subject(self) -> str:
         s = self._session
         if s.progress is not None:
-            shape = s.progress.plan.shape or (0, 0)
-            return f"{s.progress.phase} · {shape[0]} × {shape[1]}"
+            under = s.progress.plan
+            count = f"{under.shape[0]} × {under.shape[1]}" if under.shape else "until sure"
+            if under.shape is None and under.most_points == len(under.points):
+                count = f"{len(under.points)} points"
+            return f"{s.progress.phase} · {count}"
         if self.planning is not None or s.shown is None:
             plan = s.planned()
             return f"plan · {plan.shape[0]} × {plan.shape[1]}" if plan and plan.shape else ""
