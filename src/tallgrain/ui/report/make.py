@@ -22,6 +22,7 @@ from tallgrain.ui.painting.control import ControlPicture, paint_control
 from tallgrain.ui.painting.multiples import Multiples, Tile, layout_of, paint_multiples
 from tallgrain.ui.report.blocks import Block, Drawing, Heading, Report, Table, Words
 from tallgrain.ui.report.html import html_of
+from tallgrain.ui.report.layer import layer_of_season
 from tallgrain.ui.report.maps import drawn_map
 from tallgrain.ui.report.pdf import write_pdf
 from tallgrain.ui.widgets.words import count_of, day, day_time, mm
@@ -98,6 +99,7 @@ def season_report(ledger: Ledger, season: PrinterSeason) -> Report:
     blocks: list[Block] = [
         Words(season.advice, strong=True),
         Table(("", "", "conditions and uncertainty"), tuple(_figures(ledger, season, sight))),
+        *layer_of_season(ledger, season),
         Heading(f"The newest survey, {day(newest.taken_at)}"),
         drawn_map(
             sheet,

@@ -13,6 +13,7 @@ from tallgrain import __version__
 from tallgrain.clock import now
 from tallgrain.core.handover.check import Finding
 from tallgrain.core.handover.policy import Cost, costs
+from tallgrain.core.layer.acts import Advice
 from tallgrain.core.plan.purge import purge_spot
 from tallgrain.errors import InputError, TallGrainError
 from tallgrain.link.connect import dialect_named, dialect_names
@@ -216,9 +217,11 @@ class HandoverWork(QObject):
             )
         return made
 
-    def write_card(self, path: Path) -> None:
-        """The printer's values as a card to keep beside it. Raises InputError, JobError."""
+    def write_card(self, path: Path, advice: Advice | None = None) -> None:
+        """The printer's values as a card to keep beside it, with the next first layer where that
+        is known. Raises InputError, JobError."""
         from tallgrain.ui.report.blocks import Report, Table, Words
+        from tallgrain.ui.report.layer import layer_blocks
         from tallgrain.ui.report.make import write_report
 
         sheet, rows = self._session.sheet, self.rows()
@@ -236,6 +239,7 @@ class HandoverWork(QObject):
                 f"{sheet.name}: what it keeps",
                 f"read on {day_time(now())}",
                 (
+                    *(layer_blocks(advice) if advice is not None else ()),
                     Table(
                         ("value", "kept", "the printer calls it", "and stores", "how it stands"),
                         told,

@@ -44,7 +44,7 @@ class HandoverStation(Station):
     def __init__(self, shared: Shared, work: HandoverWork) -> None:
         session = shared.session
         super().__init__(session)
-        self.work = work
+        self.work, self._layer = work, shared.layer
         self.held = HeldPage(session, work.surfaces)
         pages = (self._values(), self.held, self._text(), self._check(), self._summary())
         self.middle = Layered(self.name, PAGES, pages)
@@ -279,7 +279,7 @@ class HandoverStation(Station):
     def card_to(self, path: Path) -> None:
         """Write the card."""
         try:
-            self.work.write_card(path)
+            self.work.write_card(path, self._layer.advice)
         except TallGrainError as error:
             self._session.refused.emit(error)
 
