@@ -85,13 +85,17 @@ def shut(window, *more):
 
 
 def surveying(shoot):
-    """The Surface station at rest, and in a survey."""
+    """The Surface station at rest, the first layer that is next, and a survey."""
     standin = Workshop(17, 60.0)
     window = opened(shoot, standin)
     s = window.session
     spin(lambda: s.link.value == "up" and s.back.compared is not None)
     rest(1)
     shoot("surface")
+    window.visit("First layer")
+    spin(lambda: window.shared.layer.advice is not None and window.shared.layer.advice.acts)
+    shoot("first-layer")
+    window.visit("Surface")
     s.printer.heat(170.0, 70.0)
     spin(lambda: s.state.plate.target_c > 0)
     spin(lambda: s.state.nozzle.settled and s.state.plate.settled)
@@ -361,8 +365,7 @@ def looking_back(shoot):
 def layers(shoot):
     """What the Surface station shows of each printer, the three side by side."""
     names = {
-        Layer.HEIGHTS: "heights", Layer.DIFFERENCE: "difference", Layer.FIRST: "first-layer",
-        Layer.RELIEF: "relief",
+        Layer.HEIGHTS: "heights", Layer.DIFFERENCE: "difference", Layer.RELIEF: "relief",
     }  # fmt: skip
     workshop = Workshop(17, 200.0)
     window = opened(shoot, workshop)
@@ -381,7 +384,6 @@ def layers(shoot):
         spin(lambda o=old: s.back.compared is not None and s.back.compared.a.ident == o)
         for layer in names:
             surface.show_layer(layer)
-            spin(lambda: surface.layer is not Layer.FIRST or surface.first_layer() is not None)
             rest(0.5)
             seen[layer].append((printer, surface.subject.text(), surface.views.grab()))
         surface.show_layer(Layer.HEIGHTS)
@@ -442,8 +444,8 @@ def gauge_loop(window, work, hand):
 
 # What takes which pictures, in the order in which they are taken.
 SECTIONS = (
-    (surveying, "surface surveying"),
-    (layers, "heights difference first-layer relief"),
+    (surveying, "surface first-layer surveying"),
+    (layers, "heights difference relief"),
     (levelling, "tilt adjusters"),
     (geometry, "towers skew"),
     (looking_back, "drift"),

@@ -21,10 +21,10 @@ from tallgrain.core.survey import Floats
 SURELY = 2.7
 # No bump may hide from the first handful that is wider than this (mm), nor is that finer than so
 # many places.
-APART_MM, LEAST_SEEDS, MOST_SEEDS = 50.0, 4, 8
+APART_MM, ROW, LEAST_SEEDS, MOST_SEEDS = 54.0, 0.866, 4, 9
 # Weighed anew when so many more touches are there.
 GROWS = 1.12
-OFF_LATTICE = 0.18
+OFF_LATTICE = 0.12
 
 
 @dataclass(frozen=True)
@@ -53,20 +53,20 @@ class UntilSure:
         self._models: list[_Growing] = []
 
     def _spread(self) -> list[int]:
-        """The first handful: an even lattice, each place a little off it (a fixed seed)."""
+        """The first handful: rows that stand on gaps, so that no place is far from all of them for
+        so few, each place a little off (a fixed seed), so that no ripple hides between them."""
         rng = np.random.default_rng(17)
         low, high = self.candidates.min(axis=0), self.candidates.max(axis=0)
         wide = high - low
-        columns, rows = (
-            int(np.clip(round(side / APART_MM) + 1, LEAST_SEEDS, MOST_SEEDS)) for side in wide
-        )
+        columns = int(np.clip(round(wide[0] / APART_MM) + 1, LEAST_SEEDS, MOST_SEEDS))
+        rows = int(np.clip(round(wide[1] / (ROW * APART_MM)) + 1, LEAST_SEEDS, MOST_SEEDS))
+        step = wide / (columns - 1, rows - 1)
         chosen: list[int] = []
-        for j, y in enumerate(np.linspace(low[1], high[1], rows)):
-            across = np.linspace(low[0], high[0], columns)
+        for j in range(rows):
+            across = low[0] + step[0] * (np.arange(columns - j % 2) + 0.5 * (j % 2))
             for x in across if j % 2 == 0 else across[::-1]:
-                step = wide / (columns, rows)
                 off = rng.uniform(-OFF_LATTICE, OFF_LATTICE, 2) * step
-                at = np.clip(np.add((x, y), off), low, high)
+                at = np.clip(np.add((x, low[1] + step[1] * j), off), low, high)
                 near = int(np.hypot(*(self.candidates - at).T).argmin())
                 if near not in chosen:
                     chosen.append(near)
