@@ -37,7 +37,7 @@ def shown(bench, qtbot):
     s.back.again()
     window.complete()
     window.visit("First layer")
-    qtbot.waitUntil(lambda: window.shared.layer.advice is not None, timeout=20_000)
+    qtbot.waitUntil(lambda: window.shared.layer.advice is not None, timeout=60_000)
     return window
 
 
@@ -61,7 +61,7 @@ def test_it_says_what_it_is_made_of_and_leads_there(shown, qtbot):
     s.enter(ValueChanged(before=1.35, after=1.5), TRIP, "kept, unproven")
     s.changed.emit()
     window.visit("First layer")
-    qtbot.waitUntil(lambda: station.work.advice.layer is not advice.layer, timeout=20_000)
+    qtbot.waitUntil(lambda: station.work.advice.layer is not advice.layer, timeout=60_000)
     station.refresh()
     assert "was expected; it is" in station.came.text()
     assert station.work.advice.layer.chance < advice.layer.chance
@@ -71,14 +71,14 @@ def test_it_follows_prints_and_the_coming_print(shown, qtbot):
     window, station = shown, shown.layer
     first = station.work.advice.layer
     station.layer_mm.setValue(0.24)
-    qtbot.waitUntil(lambda: station.work.advice.layer is not first, timeout=20_000)
+    qtbot.waitUntil(lambda: station.work.advice.layer is not first, timeout=60_000)
     second = station.work.advice.layer
     assert second.low == pytest.approx(first.low + 0.04, abs=0.01)
     assert "0.24 mm" in station.subject.text()
     s = window.session
     s.enter(TrialPrinted(t_set=1.35, nozzle_c=215, plate_c=60), TRIP, "not_sticking")
     s.changed.emit()
-    qtbot.waitUntil(lambda: station.work.advice.layer is not second, timeout=20_000)
+    qtbot.waitUntil(lambda: station.work.advice.layer is not second, timeout=60_000)
     assert "prints seen" in {p.code: p.words for p in station.work.advice.layer.parts}["gap"] or (
         "was found" in {p.code: p.words for p in station.work.advice.layer.parts}["gap"]
     )

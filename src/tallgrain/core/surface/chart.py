@@ -95,6 +95,8 @@ def chart(
     if surface is None:
         return None
     xs, ys, raster = surface
+    if not np.isfinite(raster).any():
+        return None  # the first few of a survey lie too far apart to draw between
     used = span or round_span(float(np.abs(heights).max()))
     box = (float(xs[0]), float(ys[0]), float(xs[-1]), float(ys[-1]))
     lines, step = _contours(raster, box, used)

@@ -49,6 +49,8 @@ class LayerWork(QObject):
         self._asked: object = None
         self._shown: object = None
         self._weighed = False
+        # Kept, so that its identity is nobody else's.
+        self._season_of: PrinterSeason | None = None
         self._ground: tuple[object, Ground] | None = None
         self.worker = Worker(self)
         self.worker.done.connect(self._done)
@@ -138,6 +140,7 @@ class LayerWork(QObject):
         aim = self.coming
         assert aim is not None
         trip = self._values.ours(TRIP)
+        self._season_of = season
         stands = (id(season), sheet, s.plate_sheet)
         asked = (stands, newest, tuple(asdict(aim).values()), trip)
         if asked == self._asked and (self._weighed or not self.looked_at):
