@@ -73,7 +73,7 @@ class LayerWork(QObject):
     def _later(self) -> None:
         if self.looked_at and not self._session.busy:
             self.follow()
-        else:
+        elif not self._soon.isActive():  # a printer that moves tells something all the time
             self._soon.start()
 
     def _other(self) -> None:
