@@ -220,3 +220,16 @@ def test_by_words(home):
     assert refused.returncode == 2 and "no such file" in refused.stderr
     learnt = as_json("learnt", "--machine", "Rye")["learnt"]
     assert [one["code"] for one in learnt] == ["touch", "reference", "creep", "hand", "bias"]
+
+
+def test_nothing_is_said_of_acts_that_nobody_weighed(rye):
+    rye.survey()
+    rye.felt()
+    rye.holds(1.2)
+    g, _ = rye.now_is()
+    told = advise(g, AIM, what_next=False)
+    assert told.best is None and told.weighed is None
+    assert told.sentence == "Not yet: it leaves your limits somewhere in 100 of 100."
+    asked = advise(g, AIM)
+    assert "write" in {one.act.code for one in asked.acts}
+    assert asked.best.act.words[1:] in asked.sentence

@@ -423,7 +423,9 @@ def advise(g: Ground, print_: Coming, holds: Holds | None = None, what_next: boo
     """The first layer as things stand, and what to do about it where that is wanted."""
     s = situation(g, print_, holds)
     now = first_layer(s)
-    return weigh(s, now, acts(g, s, holds) if what_next and not now.enough else [])
+    if not what_next:
+        return Advice(now, None)
+    return weigh(s, now, [] if now.enough else acts(g, s, holds))
 
 
 def read_advice(

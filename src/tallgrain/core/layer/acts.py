@@ -41,11 +41,15 @@ class Weighed:
 
 @dataclass(frozen=True)
 class Advice:
-    """What next: acts by their worth; enough: nothing has to be done; then: what the best two
-    would leave together, one after the other."""
+    """What next: acts by their worth; None where nobody asked for them yet."""
 
     layer: FirstLayer
-    acts: tuple[Weighed, ...]
+    weighed: tuple[Weighed, ...] | None
+
+    @property
+    def acts(self) -> tuple[Weighed, ...]:
+        """Those that were weighed and are worth something."""
+        return self.weighed or ()
 
     @property
     def enough(self) -> bool:
@@ -58,11 +62,17 @@ class Advice:
         return self.acts[0] if self.acts and not self.enough else None
 
     @property
+    def _of_100(self) -> str:
+        return "less than 1" if self.layer.chance < 0.01 else f"{100 * self.layer.chance:.0f}"
+
+    @property
     def sentence(self) -> str:
         """What to do, in one sentence."""
         low, high = self.layer.limits
         if self.enough:
-            return "Enough: print. Nothing that could be done now would change the outcome."
+            return f"Enough: print. It leaves your limits in {self._of_100} of 100."
+        if self.weighed is None:
+            return f"Not yet: it leaves your limits somewhere in {self._of_100} of 100."
         if self.best is None:
             return (
                 "Not yet, and nothing here would make it so: look at plate and frame, or allow "

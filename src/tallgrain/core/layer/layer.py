@@ -6,8 +6,7 @@ of leaving the limits is in closed form; the interval over all places at once (9
 draws with a fixed seed.
 """
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -268,8 +267,3 @@ def _parts(s: Situation, places: Floats) -> tuple[Part, ...]:
     most = float(np.abs(off).max())
     parts.append(Part("followed", s.followed_words, most, s.followed_opens, s.followed_assumed))
     return tuple(sorted(parts, key=lambda part: -part.mm))
-
-
-def without(s: Situation, codes: Mapping[str, Offset]) -> Situation:
-    """The same with some offsets replaced."""
-    return replace(s, offsets=tuple(codes.get(one.code, one) for one in s.offsets))

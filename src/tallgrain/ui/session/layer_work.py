@@ -164,7 +164,7 @@ class LayerWork(QObject):
         asked, known, advice = result
         if asked != self._asked:
             return
-        if asked == self._shown and self.advice is not None and self.advice.acts:
+        if asked == self._shown and self.advice is not None and advice.weighed is None:
             return
         self._ground, self._shown = (asked[0], known), asked
         self.advice, self.error = advice, None
