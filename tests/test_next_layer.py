@@ -1,11 +1,14 @@
 """What the next first layer rests on, read from a ledger: each thing that is known, or is not."""
 
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
 import pytest
 
 from standins import as_json, tallgrain
+from tallgrain.core.held.surface import Takes
+from tallgrain.core.layer.layer import first_layer
 from tallgrain.core.machine.outline import Rectangle
 from tallgrain.core.survey import Conditions, Point, Survey
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
@@ -19,7 +22,9 @@ from tallgrain.journal.records import (
     ValueChanged,
 )
 from tallgrain.journal.values import TRIP
-from tallgrain.next_layer import Coming, Holds, acts, advise, coming, ground, situation
+from tallgrain.next_layer.acts import acts, advise
+from tallgrain.next_layer.knows import Coming, Holds, coming, ground
+from tallgrain.next_layer.situation import situation
 from tallgrain.store.ledger import Ledger
 
 NOON = datetime(2026, 5, 4, 12, tzinfo=UTC)
@@ -44,9 +49,9 @@ class Told:
         self.now += timedelta(minutes=1)
         return self.now
 
-    def survey(self, sheet="smooth", plate_c=60.0, xs=AXIS):
+    def survey(self, sheet="smooth", plate_c=60.0, xs=AXIS, soak_min=10.0):
         points = tuple(Point(float(x), float(y), bowed(x, y)) for y in AXIS for x in xs)
-        heat = Conditions(plate_c=plate_c, sheet=sheet)
+        heat = Conditions(plate_c=plate_c, sheet=sheet, soak_min=soak_min)
         made = Survey("Rye", "surface", self._clock(), points, heat, shape=(len(xs), len(AXIS)))
         return self.ledger.add_survey(made)
 
@@ -57,9 +62,9 @@ class Told:
     def holds(self, value):
         self.journal.write(ValueChanged(before=value, after=value), TRIP, "kept, unproven")
 
-    def policy(self, compensation):
-        record = StartPolicy(compensation=compensation, nozzle_c=215, plate_c=60, soak_min=5,
-                             dialect="hazel")  # fmt: skip
+    def policy(self, compensation, soak_min=10.0):
+        record = StartPolicy(compensation=compensation, nozzle_c=215, plate_c=60,
+                             soak_min=soak_min, dialect="hazel")  # fmt: skip
         self.journal.write(record, "", "chosen")
 
     def now_is(self, aim=AIM, days=0.0, holds=None):
@@ -132,18 +137,48 @@ def test_what_the_plate_went_through_since(rye):
     assert moved["event"].assumed and moved["event"].mm > 0.05
 
 
+def test_a_shorter_soak_than_the_survey_had(rye):
+    rye.survey(soak_min=20.0)
+    rye.felt()
+    rye.holds(1.5)
+    rye.policy("whole", soak_min=2.0)
+    limits = SHEET.tolerance.first_layer_mm
+    aim = coming(rye.ledger, "Rye", "smooth", limits)
+    assert aim.soak_min == 2.0
+    g, s = rye.now_is(aim)
+    soak = next(p for p in first_layer(s, 21, 200).parts if p.code == "soak")
+    assert soak.assumed and soak.opens == "Handover" and soak.words.endswith("printed after 2")
+    assert soak.mm > 0.02  # most of what 38 °C bend has yet to come
+    longer = next(act for act in acts(g, s, aim) if act.code == "soak")
+    assert longer.seconds == 18 * 60
+    assert "soak" not in {p.code for p in first_layer(longer.after, 21, 200).parts}
+    assert not any(b.code == "soak" for b in situation(g, replace(aim, soak_min=20.0)).bends)
+
+
+def test_an_offset_that_leaves_all_of_it_outside_is_worth_mending(rye):
+    ident = rye.survey()
+    rye.felt(1.5)
+    rye.holds(1.2)  # 0.3 mm off, on a plate that nothing compensates
+    rye.policy("nothing")
+    advice = advise(rye.now_is()[0], AIM)
+    assert advice.layer.chance > 0.99 and advice.layer.outside > 0.2
+    assert advice.best.act.code == "set" and ident
+    left = advise(rye.now_is(holds=Holds(1.5))[0], AIM, Holds(1.5))
+    assert left.layer.outside < 0.1
+
+
 def test_what_the_printer_follows(rye):
     ident = rye.survey()
     rye.felt()
     rye.holds(1.5)
     bare, s = rye.parts()
-    assert s.followed is None and bare["followed"].assumed and bare["followed"].mm > 0.06
+    assert s.followed.surface is None and bare["followed"].assumed and bare["followed"].mm > 0.06
     rye.policy("nothing")
     told, s = rye.parts()
-    assert s.followed is None and not told["followed"].assumed
+    assert s.followed.surface is None and not told["followed"].assumed
     rye.policy("whole")
     fresh, s = rye.parts()
-    assert s.followed is not None and fresh["followed"].mm < 0.01
+    assert s.followed.surface is not None and fresh["followed"].mm < 0.01
     rye.policy("recall")
     heights = [[bowed(x, y) - bowed(110, 110) for x in AXIS] for y in AXIS]
     record = SurfaceWritten(survey=ident, box=[15, 15, 205, 205], columns=7, rows=7,
@@ -152,8 +187,18 @@ def test_what_the_printer_follows(rye):
     kept, s = rye.parts()
     assert kept["followed"].mm < 0.01 and "surface of" in kept["followed"].words
     # Asked at the printer: it follows none now.
-    lost = situation(rye.now_is()[0], AIM, Holds(1.5, None, True))
-    assert lost.followed is None and "follows no surface" in lost.followed_words
+    lost = situation(rye.now_is()[0], AIM, Holds(1.5, {}))
+    assert lost.followed.surface is None and "holds no surface 'smooth'" in lost.followed.words
+    # It holds another one than was written, by steps, and lets it fade below the first layer.
+    was = s.followed.surface
+    other = replace(was, heights=was.heights + 0.05 * (AXIS - 110) / 95)
+    fades = Holds(1.5, {"bed": other}, "bed", (0.1, 0.5), Takes(7, 7, 0.01, "bicubic"))
+    held = situation(rye.now_is()[0], AIM, fades)
+    assert (held.followed.surface, held.followed.method) == (other, "bicubic")
+    parts = {part.code: part for part in first_layer(held, 21, 200).parts}
+    assert parts["followed"].mm == pytest.approx(0.05, abs=0.01)
+    assert "75 % of it" in parts["fades"].words
+    assert parts["fades"].mm == pytest.approx(0.25 * (0.08 + 0.05), abs=0.005)
 
 
 def test_acts_lead_to_enough_and_none_makes_it_worse(rye):
@@ -165,7 +210,7 @@ def test_acts_lead_to_enough_and_none_makes_it_worse(rye):
         if advice.enough:
             break
         assert all(one.chance <= advice.layer.chance + 0.02 for one in advice.acts)
-        assert {act.code for act in acts(g, s)} >= {one.act.code for one in advice.acts}
+        assert {act.code for act in acts(g, s, AIM)} >= {one.act.code for one in advice.acts}
         code = advice.best.act.code
         seen.append(code)
         if code == "survey":
@@ -231,5 +276,5 @@ def test_nothing_is_said_of_acts_that_nobody_weighed(rye):
     assert told.best is None and told.weighed is None
     assert told.sentence == "Not yet: it leaves your limits somewhere in 100 of 100."
     asked = advise(g, AIM)
-    assert "write" in {one.act.code for one in asked.acts}
+    assert asked.best.act.code == "set"
     assert asked.best.act.words[1:] in asked.sentence

@@ -117,7 +117,8 @@ def test_the_first_seeds_of_the_campaign():
 
 
 def test_a_printer_of_which_nothing_is_known(tmp_path):
-    from tallgrain.next_layer import advise, coming, ground
+    from tallgrain.next_layer.acts import advise
+    from tallgrain.next_layer.knows import coming, ground
     from tallgrain.store.ledger import Ledger
 
     sheet = campaign.parse_sheet(campaign.shipped_sheet_text("Rye"), "Rye")

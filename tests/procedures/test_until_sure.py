@@ -5,7 +5,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from standins import as_json
+from standins import as_json, looked_down_by_words, tallgrain
 from tallgrain.clock import now
 from tallgrain.core.layer.field import PlateField
 from tallgrain.core.layer.until_sure import UntilSure
@@ -77,19 +77,24 @@ def test_it_asks_less_of_a_calm_plate_and_more_of_a_rippled_one():
     assert not short.sure and len(short.heights) == 90 and short.sureness.mm > 0.03
 
 
-def test_at_a_printer_told_stored_and_gone_on_with(linked, ledger, barley):
-    made, _, guard = linked("--seed", "4")
-    plan = sure_plan(barley, 0.04)
-    token, sure, touched = BreakOff(), [], []
+def broken_off(guard, ledger, barley):
+    """A survey until sure of which twelve places were touched."""
+    token, touched = BreakOff(), 0
     good = Quality(barley.probe.repeatability.s_r)
+    plan = sure_plan(barley, 0.04)
     for event in survey(guard, ledger, plan, now, token, sheet="smooth", quality=good):
-        if isinstance(event, PointTouched):
-            touched.append((event.x, event.y))
-            if len(touched) == 12:
-                token.ask()
+        touched += isinstance(event, PointTouched)
+        if touched == 12:
+            token.ask()
     assert isinstance(event, SurveyEnded) and not event.complete
     old = ledger.survey(event.ident)
     assert old.extra[KEY]["tolerance_mm"] == 0.04 and len(old.points) == 12
+    return old
+
+
+def test_at_a_printer_told_stored_and_gone_on_with(linked, ledger, barley):
+    made, _, guard = linked("--seed", "4")
+    old, sure = broken_off(guard, ledger, barley), []
     again = sure_plan(barley, 0.04, after=old)
     for event in resume(guard, ledger, old.ident, again, now, BreakOff()):
         if isinstance(event, SureSoFar):
@@ -111,3 +116,19 @@ def test_what_can_t_be_held_is_refused_and_words_tell(home, barley):
         sure_plan(barley, 0.005)
     planned = as_json("plan", "--machine", "Barley", "--kind", "until-sure")
     assert 36 <= len(planned["points"]) <= 64
+
+
+def test_gone_on_with_by_words(linked, home, barley):
+    made, printer, guard = linked("--seed", "4")
+    with Ledger.open(home) as ledger:
+        old = broken_off(guard, ledger, barley)
+    printer.close()
+    words = ("survey", "--link", made.url, "--machine", "Barley", "--go-on", old.ident)
+    done = looked_down_by_words(made, *words)
+    assert done.returncode == 0, done.stderr
+    assert "places touched again moved by" in done.stdout and "known to ±" in done.stdout
+    with Ledger.open(home) as ledger:
+        after = ledger.survey(old.ident)
+    assert after.complete and after.xy[: len(old.xy)].tolist() == old.xy.tolist()
+    again = tallgrain(*words)
+    assert again.returncode == 2 and "it is complete" in again.stderr

@@ -34,7 +34,8 @@ def layer(
     from tallgrain.core.machine.outline import Rectangle
     from tallgrain.journal.journal import Journal
     from tallgrain.journal.records import SheetOn
-    from tallgrain.next_layer import coming, read_advice
+    from tallgrain.next_layer.acts import read_advice
+    from tallgrain.next_layer.knows import coming
     from tallgrain.resolve import machine_sheet, readable_ledger
 
     known, _ = machine_sheet(machine)

@@ -11,7 +11,8 @@ from datetime import datetime
 import numpy as np
 
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.core.plan.grid import Plan
+from tallgrain.core.plan.grid import Plan, grid_plan
+from tallgrain.core.plan.sure import KEY, sure_plan
 from tallgrain.core.surface.rejoin import Agreement, agreement, spread_out
 from tallgrain.core.survey import Survey
 from tallgrain.errors import InputError, TallGrainError
@@ -41,6 +42,29 @@ def rest_of(old: Survey, plan: Plan) -> int:
             "Survey again from the start.",
         )
     return done
+
+
+def plan_of(old: Survey, sheet: MachineSheet) -> Plan:
+    """The plan of a survey that was broken off: what it has touched, and what is left. Raises
+    InputError where it can't be gone on with."""
+    if not old.complete and KEY in old.extra:
+        told = old.extra[KEY]
+        try:
+            plan: Plan = sure_plan(sheet, float(told["tolerance_mm"]), int(told["most"]), old)
+        except (KeyError, TypeError, ValueError):
+            raise InputError(
+                "what it was to be known to can't be read.", f"survey {old.ident}", "Survey again."
+            ) from None
+    elif not old.complete and old.shape is not None:
+        samples = max((len(p.touches) for p in old.points), default=1) or 1
+        plan = grid_plan(sheet, *old.shape, samples)
+    else:
+        why = "it is complete" if old.complete else "it has no grid that tells what is left of it"
+        raise InputError(
+            f"this survey can't be gone on with: {why}.", f"survey {old.ident}", "Survey again."
+        )
+    rest_of(old, plan)
+    return plan
 
 
 def resume(

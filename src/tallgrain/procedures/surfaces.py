@@ -4,7 +4,7 @@ Each write is entered before it is made and settled by what is read back, so tha
 in between tells no lie; window and command line do it by the same book.
 """
 
-from collections.abc import Callable, Generator, Iterator
+from collections.abc import Callable, Collection, Generator, Iterator
 from dataclasses import dataclass, replace
 from datetime import datetime
 
@@ -43,6 +43,19 @@ class AtSurfaces:
     def journal(self) -> Journal:
         """Of the printer."""
         return Journal(self.ledger, self.guard.sheet.name, self.now)
+
+
+def surface_name(sheet: str | None) -> str:
+    """What a sheet's surface is called: the sheet's own name, where it has one."""
+    words = "".join(c if c.isascii() and c.isalnum() else "-" for c in sheet or "").strip("-")
+    return words[:24] or USUAL_NAME
+
+
+def recalled_name(sheet: str | None, held: Collection[str]) -> str:
+    """Which of the held ones prints on a sheet recall: its own, where it is held; else the usual
+    one."""
+    own = surface_name(sheet)
+    return own if own in held or USUAL_NAME not in held else USUAL_NAME
 
 
 def last_written(journal: Journal) -> dict[str, Written]:

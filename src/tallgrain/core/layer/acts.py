@@ -1,7 +1,8 @@
 """What would make the next first layer surer: acts, their minutes, and what each would leave.
 
-An act's worth is what the chance of leaving the limits falls by for each minute, by the same model
-with what the act would measure, or mend, in the place of what is known now.
+An act's worth is what the chance of leaving the limits falls by for each minute, and how much less
+far outside them the worst place would lie, by the same model with what the act would measure, or
+mend, in the place of what is known now.
 """
 
 from collections.abc import Sequence
@@ -11,8 +12,11 @@ from tallgrain.core.layer.layer import FirstLayer, Situation, first_layer
 
 # With less the ranking does not change, and an act is weighed in a few hundredths of a second.
 FINE, DRAWS = 31, 500
-# An act that takes less than this off the chance, or off the width (mm), is worth nothing.
-WORTH_CHANCE, WORTH_MM = 0.01, 0.004
+# What coming nearer by the whole window counts beside a chance that falls from 1 to 0.
+NEARER = 0.3
+# An act that takes less than this off the chance, or off how far outside it lies (mm), is worth
+# nothing.
+WORTH_CHANCE, WORTH_MM = 0.01, 0.003
 
 
 @dataclass(frozen=True)
@@ -30,7 +34,8 @@ class Act:
 @dataclass(frozen=True)
 class Weighed:
     """An act with what it would leave: thinnest to thickest (mm) and the chance of leaving the
-    limits; worth: what that chance falls by a minute."""
+    limits; worth by the minute: what that chance falls by, and what the worst place comes nearer to
+    the limits, as a share of the window between them."""
 
     act: Act
     low: float
@@ -89,11 +94,12 @@ def weigh(s: Situation, now: FirstLayer, acts: Sequence[Act]) -> Advice:
     for act in acts:
         then = first_layer(act.after, FINE, DRAWS)
         falls = before.chance - then.chance
-        narrower = (before.high - before.low) - (then.high - then.low)
-        if falls < WORTH_CHANCE and (falls < -WORTH_CHANCE or narrower < WORTH_MM):
+        nearer = before.outside - then.outside
+        if falls < WORTH_CHANCE and (falls < -WORTH_CHANCE or nearer < WORTH_MM):
             continue
-        # Where all leave the limits anyway, what is narrower is nearer to them.
-        worth = (max(falls, 0.0) + 0.2 * max(narrower, 0.0) / (now.high - now.low)) * 60
+        # Where it leaves them anyway, what lies less far outside is on its way in.
+        window = now.limits[1] - now.limits[0]
+        worth = (max(falls, 0.0) + NEARER * max(nearer, 0.0) / window) * 60
         found.append(Weighed(act, then.low, then.high, then.chance, worth / max(act.seconds, 1.0)))
     found.sort(key=lambda one: -one.worth)
     return Advice(now, tuple(found))

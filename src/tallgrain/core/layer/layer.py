@@ -6,7 +6,7 @@ of leaving the limits is in closed form; the interval over all places at once (9
 draws with a fixed seed.
 """
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -50,13 +50,33 @@ class Offset:
 
 
 @dataclass(frozen=True)
+class Followed:
+    """What the printer adds: a surface (None: nothing), in words; how it goes between the nodes;
+    the station where that is seen to; whether it is assumed; the share of it (0 to 1) that is left
+    at the layer's height, where it fades."""
+
+    surface: HeldSurface | None = None
+    words: str = "nothing is compensated"
+    method: Method = "bilinear"
+    opens: str = "Handover"
+    assumed: bool = False
+    share: float = 1.0
+
+    def at(self, places: Floats, datum: tuple[float, float]) -> Floats:
+        """What it adds (m,) at places (m, 2), less that at the datum (mm)."""
+        if self.surface is None:
+            return np.zeros(len(places))
+        there = self.surface.at(np.vstack([places, [datum]]), self.method)
+        return np.asarray(self.share * (there[:-1] - there[-1]))
+
+
+@dataclass(frozen=True)
 class Situation:
     """All that decides the next first layer.
 
     layer: as sliced, limits (mm); box: where is printed, round: a round plate's radius (mm) about
     the box's middle; surveyed: what touches say of the plate (None: never surveyed, then `flat`
-    says how far from flat it may be, mm); followed: what the printer adds (None: nothing), how it
-    goes between its nodes, and in words; follows_u: what is not known of that (mm).
+    says how far from flat it may be, mm); followed: what the printer adds.
     """
 
     layer: float
@@ -67,11 +87,7 @@ class Situation:
     survey_words: str
     offsets: tuple[Offset, ...]
     bends: tuple[Bent, ...] = ()
-    followed: HeldSurface | None = None
-    method: Method = "bilinear"
-    followed_words: str = "nothing is compensated"
-    followed_opens: str = "Handover"
-    followed_assumed: bool = False
+    followed: Followed = Followed()
     flat: float = 0.15
     plate: Rectangle | None = None
     round: float | None = None
@@ -97,14 +113,18 @@ class Part:
 @dataclass(frozen=True)
 class FirstLayer:
     """low to high: thinnest to thickest over the area with 95 % certainty (mm); chance of leaving
-    the limits anywhere; at xs (nx,), ys (ny,): expected thickness and its standard deviation, and
-    the chance of leaving the limits (ny, nx), NaN where nothing is printed; worst: the place that
-    leaves them most likely, what is expected there and its 95 % limits; parts, the largest first;
-    thicknesses: draws over the area for a picture of the whole distribution (mm)."""
+    the limits anywhere; outside: how far outside them its worst place lies on average (mm).
+
+    At xs (nx,), ys (ny,): expected thickness and its standard deviation, and the chance of leaving
+    the limits (ny, nx), NaN where nothing is printed; worst: the place that leaves them most
+    likely, what is expected there and its 95 % limits; parts, the largest first; thicknesses: draws
+    over the area for a picture of the whole distribution (mm).
+    """
 
     low: float
     high: float
     chance: float
+    outside: float
     limits: tuple[float, float]
     xs: Floats
     ys: Floats
@@ -142,12 +162,14 @@ def first_layer(s: Situation, fine: int = FINE, draws: int = DRAWS) -> FirstLaye
     few, there = _places(s, COARSE)[2:]
     drawn = _drawn(s, few[there], draws)
     least, most = drawn.min(axis=1), drawn.max(axis=1)
+    beyond = np.maximum(np.maximum(s.limits[0] - least, most - s.limits[1]), 0.0)
     shape = (len(ys), len(xs))
     expected = np.where(inside, mean, np.nan).reshape(shape)
     return FirstLayer(
         float(np.quantile(least, TAIL)),
         float(np.quantile(most, 1 - TAIL)),
-        float(((least < s.limits[0]) | (most > s.limits[1])).mean()),
+        float((beyond > 0).mean()),
+        float(beyond.mean()),
         s.limits,
         xs,
         ys,
@@ -181,17 +203,10 @@ def _terms(s: Situation, places: Floats) -> Floats:
     return rows
 
 
-def _compensated(s: Situation, places: Floats) -> Floats:
-    if s.followed is None:
-        return np.zeros(len(places))
-    at = s.followed.at(places, s.method) - s.followed.at(np.array([s.datum]), s.method)
-    return np.asarray(at)
-
-
 def _linear(s: Situation, places: Floats) -> tuple[Floats, Floats]:
     """What the parts but the survey make: mean (m,) and, for each of them, a column (m, k) by one
     standard deviation."""
-    mean = np.full(len(places), s.layer) + _compensated(s, places)
+    mean = np.full(len(places), s.layer) + s.followed.at(places, s.datum)
     columns = []
     for one in s.offsets:
         mean += one.mean
@@ -259,11 +274,15 @@ def _parts(s: Situation, places: Floats) -> tuple[Part, ...]:
         parts.append(Part(bent.code, bent.words, most, bent.opens, bent.assumed))
     if s.surveyed is None:
         parts.append(Part("unsurveyed", s.survey_words, s.flat, "Surface", True))
-        off = _compensated(s, places)
+        height: Floats = np.zeros(len(places))
     else:
         height, u = s.surveyed.about(places, s.datum)
         parts.append(Part("survey", s.survey_words, 2 * float(u.max()), "Surface"))
-        off = _compensated(s, places) - height
-    most = float(np.abs(off).max())
-    parts.append(Part("followed", s.followed_words, most, s.followed_opens, s.followed_assumed))
+    f = s.followed
+    whole = replace(f, share=1.0).at(places, s.datum)
+    parts.append(Part("followed", f.words, float(np.abs(whole - height).max()), f.opens, f.assumed))
+    if f.share < 1.0:
+        words = f"it fades with height: {100 * f.share:.0f} % of it is left in the first layer"
+        lost = float((1 - f.share) * np.abs(whole).max())
+        parts.append(Part("fades", words, lost, f.opens))
     return tuple(sorted(parts, key=lambda part: -part.mm))

@@ -7,7 +7,8 @@ from tallgrain.core.layer.acts import Advice
 from tallgrain.errors import TallGrainError
 from tallgrain.journal.journal import Journal
 from tallgrain.journal.records import SheetOn
-from tallgrain.next_layer import advise, coming, ground
+from tallgrain.next_layer.acts import advise
+from tallgrain.next_layer.knows import coming, ground
 from tallgrain.seasons import PrinterSeason
 from tallgrain.store.ledger import Ledger
 from tallgrain.ui.painting.first_layer import LayerPicture, paint_first_layer

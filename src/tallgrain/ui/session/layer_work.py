@@ -19,10 +19,12 @@ from tallgrain.journal.records import (
     ValueChanged,
 )
 from tallgrain.journal.values import TRIP
-from tallgrain.next_layer import Coming, Ground, Holds, advise, coming, ground
+from tallgrain.next_layer.acts import advise
+from tallgrain.next_layer.knows import Coming, Ground, Holds, coming, ground
 from tallgrain.seasons import PrinterSeason
 from tallgrain.ui.session.drift_work import DriftWork
 from tallgrain.ui.session.session import Session
+from tallgrain.ui.session.surfaces_work import SurfacesWork
 from tallgrain.ui.session.values_work import ValuesWork
 from tallgrain.ui.session.worker import Worker
 
@@ -37,9 +39,12 @@ class LayerWork(QObject):
 
     changed = pyqtSignal()
 
-    def __init__(self, session: Session, values: ValuesWork, drift: DriftWork) -> None:
+    def __init__(
+        self, session: Session, values: ValuesWork, drift: DriftWork, surfaces: SurfacesWork
+    ) -> None:
         super().__init__(session)
         self._session, self._values, self._drift = session, values, drift
+        self._surfaces = surfaces
         # What to do about it is weighed only while somebody looks.
         self.looked_at = False
         self.advice: Advice | None = None
@@ -59,7 +64,7 @@ class LayerWork(QObject):
         self._soon.setSingleShot(True)
         self._soon.setInterval(SOON_MS)
         self._soon.timeout.connect(self.follow)
-        for signal in (drift.changed, session.changed, values.changed):
+        for signal in (drift.changed, session.changed, values.changed, surfaces.changed):
             signal.connect(self._later)
         session.printer_changed.connect(self._other)
         self._later()
@@ -139,10 +144,10 @@ class LayerWork(QObject):
         )
         aim = self.coming
         assert aim is not None
-        trip = self._values.ours(TRIP)
+        holds = self._holds()
         self._season_of = season
         stands = (id(season), sheet, s.plate_sheet)
-        asked = (stands, newest, tuple(asdict(aim).values()), trip)
+        asked = (stands, newest, tuple(asdict(aim).values()), holds.trip, id(self._surfaces.read))
         if asked == self._asked and (self._weighed or not self.looked_at):
             return
         self._asked, self._weighed = asked, self.looked_at
@@ -150,8 +155,16 @@ class LayerWork(QObject):
         start = partial(
             ground, s.ledger, sheet, now(), aim.sheet, self._season(season), back.learnt
         )
-        work = partial(_work, start, aim, Holds(trip), known, self.looked_at)
+        work = partial(_work, start, aim, holds, known, self.looked_at)
         self.worker.do("first layer", lambda: (asked, *work()))
+
+    def _holds(self) -> Holds:
+        """What the printer itself tells, where it is linked."""
+        trip, told = self._values.ours(TRIP), self._surfaces.read.told
+        if told is None:
+            return Holds(trip)
+        there = {s.name: s.followed for s in self._surfaces.standings if s.followed is not None}
+        return Holds(trip, there, told.using, told.fades, told.takes)
 
     def _season(self, season: PrinterSeason) -> PrinterSeason | None:
         """The judged season, where it is of the sheet that is on the plate."""

@@ -3,12 +3,10 @@
 from dataclasses import replace
 
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.core.plan.grid import Plan, grid_plan
-from tallgrain.core.plan.sure import KEY, sure_plan
-from tallgrain.core.survey import Survey
+from tallgrain.core.plan.grid import Plan
 from tallgrain.errors import TallGrainError
 from tallgrain.procedures.events import PointTouched, SurveyBegan
-from tallgrain.procedures.resume import rest_of
+from tallgrain.procedures.resume import plan_of
 from tallgrain.ui.session.state import Progress, Shown
 
 
@@ -19,27 +17,10 @@ def resumable(shown: Shown | None, sheet: MachineSheet | None) -> Plan | None:
     survey = shown.survey
     if survey.complete or not survey.ident:
         return None
-    if KEY in survey.extra:
-        return _until_sure(survey, sheet)
-    if survey.shape is None:
-        return None
-    samples = max((len(p.touches) for p in survey.points), default=1) or 1
     try:
-        plan = grid_plan(sheet, *survey.shape, samples)
-        rest_of(survey, plan)
+        return plan_of(survey, sheet)
     except TallGrainError:
         return None
-    return plan
-
-
-def _until_sure(survey: Survey, sheet: MachineSheet) -> Plan | None:
-    try:
-        told = survey.extra[KEY]
-        plan = sure_plan(sheet, float(told["tolerance_mm"]), int(told["most"]), survey)
-        rest_of(survey, plan)
-    except (TallGrainError, KeyError, TypeError, ValueError):
-        return None
-    return plan
 
 
 def take_old_points(progress: Progress, began: SurveyBegan, shown: Shown | None) -> None:

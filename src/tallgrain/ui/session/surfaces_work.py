@@ -77,9 +77,13 @@ class SurfacesWork(QObject):
     @property
     def name(self) -> str:
         """What this sheet's surface is called: the sheet's own name, where it has one."""
-        sheet = self._session.plate_sheet
-        words = "".join(c if c.isascii() and c.isalnum() else "-" for c in sheet or "").strip("-")
-        return words[:24] or held.USUAL_NAME
+        return held.surface_name(self._session.plate_sheet)
+
+    @property
+    def recalled(self) -> str:
+        """Which one prints recall: this sheet's own, where the printer holds it; else the usual."""
+        there = [s.name for s in self.standings if s.held is not None]
+        return held.recalled_name(self._session.plate_sheet, there)
 
     @property
     def survey(self) -> Survey | None:

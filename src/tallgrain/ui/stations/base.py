@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from tallgrain.ui.session.probe_work import ProbeWork
     from tallgrain.ui.session.session import Session
     from tallgrain.ui.session.skew_work import SkewWork
+    from tallgrain.ui.session.surfaces_work import SurfacesWork
     from tallgrain.ui.session.values_work import ValuesWork
     from tallgrain.ui.widgets.bench import Bench, ClearanceRow, Notice
     from tallgrain.ui.widgets.route import Kernel
@@ -63,7 +64,14 @@ class Shared:
         """The next first layer: the summit of the route, and what reports tell of it."""
         from tallgrain.ui.session.layer_work import LayerWork
 
-        return LayerWork(self.session, self.values, self.drift)
+        return LayerWork(self.session, self.values, self.drift, self.surfaces)
+
+    @cached_property
+    def surfaces(self) -> "SurfacesWork":
+        """The surfaces that the printer holds: Handover, and what the first layer follows."""
+        from tallgrain.ui.session.surfaces_work import SurfacesWork
+
+        return SurfacesWork(self.session)
 
     def close(self) -> None:
         """End what has a thread of its own."""

@@ -19,7 +19,6 @@ from tallgrain.errors import InputError, TallGrainError
 from tallgrain.link.connect import dialect_named, dialect_names
 from tallgrain.link.console.dialect import Dialect
 from tallgrain.procedures.handover import Chosen, StartBook, checked, start_text, summary
-from tallgrain.procedures.surfaces import USUAL_NAME
 from tallgrain.ui.session.drift_work import DriftWork
 from tallgrain.ui.session.probe_work import ProbeWork
 from tallgrain.ui.session.session import Session
@@ -36,11 +35,16 @@ class HandoverWork(QObject):
     changed = pyqtSignal()
 
     def __init__(
-        self, session: Session, probe: ProbeWork, values: ValuesWork, drift: DriftWork
+        self,
+        session: Session,
+        probe: ProbeWork,
+        values: ValuesWork,
+        drift: DriftWork,
+        surfaces: SurfacesWork,
     ) -> None:
         super().__init__(session)
         self._session, self._probe, self.values, self._drift = session, probe, values, drift
-        self.surfaces = SurfacesWork(session)
+        self.surfaces = surfaces
         self.began = now()
         self._other()
         follow(self.changed, values.changed, drift.changed, self.surfaces.changed)
@@ -84,9 +88,7 @@ class HandoverWork(QObject):
     @property
     def recalled(self) -> str:
         """Which one: this sheet's own, where the printer holds it; else the usual one."""
-        held = [s.name for s in self.surfaces.standings if s.held is not None]
-        own = self.surfaces.name
-        return own if own in held or USUAL_NAME not in held else USUAL_NAME
+        return self.surfaces.recalled
 
     def surfaces_words(self) -> str:
         """What there is to say of the surface that prints recall; "" where it is held and kept."""

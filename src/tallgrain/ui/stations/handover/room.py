@@ -12,7 +12,9 @@ class HandoverRoom(Room):
 
     def __init__(self, shared: Shared) -> None:
         super().__init__(shared)
-        self.work = HandoverWork(shared.session, shared.checks, shared.values, shared.drift)
+        self.work = HandoverWork(
+            shared.session, shared.checks, shared.values, shared.drift, shared.surfaces
+        )
 
     def kernel(self) -> Kernel:
         """Full where everything that was set survives power-off."""

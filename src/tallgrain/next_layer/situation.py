@@ -1,0 +1,271 @@
+"""All that decides the next first layer, from what is known; what is assumed is named so."""
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from tallgrain.core.drift.season import like
+from tallgrain.core.held.surface import HeldSurface, Takes, resampled
+from tallgrain.core.layer.field import PlateField
+from tallgrain.core.layer.layer import Bent, Followed, Offset, Situation
+from tallgrain.core.machine.outline import Disc, Rectangle
+from tallgrain.core.solve.gap import GaugeLoop, Trial, posterior
+from tallgrain.core.surface.noise import point_noise
+from tallgrain.core.survey import Survey
+from tallgrain.errors import InputError
+from tallgrain.journal.records import GapSolved, Heat, ValuesRead
+from tallgrain.journal.stale import stale_since
+from tallgrain.journal.values import TRIP, ValuesBook
+from tallgrain.next_layer.knows import Coming, Ground, Holds
+from tallgrain.procedures.gauge import gap_for
+from tallgrain.procedures.handover import StartBook
+from tallgrain.procedures.surfaces import last_written, recalled_name
+from tallgrain.procedures.trials import TrialBook
+
+# What is assumed where nobody has measured it (mm, standard uncertainties): the gap of a printer
+# whose gap was never felt; what an event may have done to a gap and to a plate.
+UNFELT_MM, OTHER_SHEET_MM, OTHER_SHAPE_MM = 0.2, 0.05, 0.01
+EVENT_GAP_MM = {"new nozzle": 0.05, "moved": 0.03, "probe work": 0.3, "new sheet": 0.05,
+                "reflashed": 0.0, "levelled": 0.02, "towers": 0.05}  # fmt: skip
+EVENT_PLATE_MM = {"moved": 0.04, "frame or wheels": 0.04, "new sheet": 0.01, "probe work": 0.02,
+                  "towers": 0.05}  # fmt: skip
+# A plate bends by so much for each degree, and changes by so much a day, until its own is known;
+# how soon it has done so (min), and how warm it is before it is heated (°C).
+BENDS_MM_PER_C, CHANGES_MM_PER_DAY, MOST_CHANGE_MM = 0.0007, 0.0004, 0.1
+SETTLES_MIN, ROOM_C = 8.0, 22.0
+# What a term of the season is in the six terms 1, u, v, u², v², uv.
+TO_TERMS = np.array([1.0, 0.5, 0.5, 1.0, 1.0, 0.5])
+LIKELY_FLAT_MM = 0.3
+
+
+def situation(g: Ground, print_: Coming, holds: Holds | None = None) -> Situation:
+    """All that decides the next first layer, with what is assumed named so."""
+    holds = holds or Holds()
+    sheet, plate = g.sheet, g.sheet.plate.outline
+    box = plate.box
+    field, words = None, "the plate was never surveyed"
+    if g.survey is not None:
+        sigma = point_noise(g.survey, g.learnt.touch.s)[0]
+        field = PlateField(g.survey.xy, g.survey.heights, sigma, box)
+        shape = g.survey.shape
+        count = f"{shape[0]} × {shape[1]}" if shape else f"{len(g.survey.points)} points"
+        words = f"touches, and between the points of {count}"
+    return Situation(
+        print_.layer,
+        sheet.tolerance.first_layer_mm,
+        (print_.box.meet(box) if print_.box is not None else _reached(g.survey, box)),
+        sheet.plate.datum_point,
+        field,
+        words,
+        _offsets(g, print_, holds),
+        _bends(g, print_),
+        _followed(g, print_, holds),
+        LIKELY_FLAT_MM,
+        box,
+        plate.radius if isinstance(plate, Disc) else None,
+    )
+
+
+def _reached(survey: Survey | None, box: Rectangle) -> Rectangle:
+    """Where is printed, as long as no print is named: where was surveyed, else all of the plate."""
+    if survey is None:
+        return box.less(5.0)
+    low, high = survey.xy.min(axis=0), survey.xy.max(axis=0)
+    return Rectangle(float(low[0]), float(low[1]), float(high[0]), float(high[1])).meet(box)
+
+
+def _offsets(g: Ground, print_: Coming, holds: Holds) -> tuple[Offset, ...]:
+    found = [_gap(g, print_, holds)]
+    r = g.learnt.reference
+    words = "from one reference to the next"
+    found.append(Offset("reference", words, 0.0, r.s, r.seen == 0, "Probe"))
+    step = g.sheet.travel.z_step / np.sqrt(12)
+    found.append(Offset("step", "the printer's step", 0.0, float(step), False, "Machine"))
+    return tuple(found)
+
+
+def _gap(g: Ground, print_: Coming, holds: Holds) -> Offset:
+    """The gap's error: what t is by feels and prints, less what the printer holds."""
+    solved = g.journal.read(GapSolved)
+    heat = Heat(sheet=print_.sheet, nozzle_c=print_.nozzle_c, plate_c=print_.plate_c)
+    here = gap_for(solved, heat)
+    felt = here or (solved[-1] if solved else None)
+    t_set = _trip_held(g, holds)
+    trials = TrialBook(g.journal).on(print_.sheet)
+    if felt is None and not trials:
+        words = "the gap was never felt"
+        return Offset("gap", words, 0.0, UNFELT_MM, True)
+    t, u, words, assumed = 0.0, UNFELT_MM, "", False
+    if felt is not None:
+        t, u = felt.figures.t, felt.figures.u
+        words = f"the gap, felt {felt.figures.feels or 1} times"
+        if here is None:
+            u, words = float(np.hypot(u, OTHER_SHEET_MM)), "the gap, felt on other sheet or heat"
+            assumed = True
+        stale = stale_since(g.events, felt.at, "Gap")
+        more = EVENT_GAP_MM.get(stale, 0.05) if stale else 0.0
+        if more:
+            u, assumed = float(np.hypot(u, more)), True
+            words = f"the gap, felt before: {stale}"
+    if trials:
+        told = _with_prints((t, u) if felt is not None else None, trials)
+        t, u, words = told[0], told[1], f"{words or 'the gap'}, {len(trials)} prints seen"
+    if t_set is None:
+        return Offset("gap", f"{words}; what the printer holds was not read", 0.0, u, True)
+    off = t - t_set
+    if abs(off) > max(2 * u, 0.01):
+        words = f"the printer holds {t_set:.3f} mm, {t:.3f} was found"
+    return Offset("gap", words, off, u, assumed)
+
+
+def _with_prints(felt: tuple[float, float] | None, trials: Sequence[Trial]) -> tuple[float, float]:
+    """t and its u by what was felt and by prints together."""
+    about = posterior(GaugeLoop(trials[0].t_set, ()), trials)
+    weight = about.weight
+    if felt is not None:
+        weight = weight * np.exp(-0.5 * ((about.t - felt[0]) / felt[1]) ** 2)
+        if weight.sum() < 1e-12:  # they contradict each other: both may be true
+            middle = (felt[0] + about.mean) / 2
+            return middle, float(np.hypot(abs(felt[0] - about.mean) / 2, max(felt[1], about.u)))
+    weight = weight / weight.sum()
+    mean = float(weight @ about.t)
+    return mean, float(np.sqrt(weight @ (about.t - mean) ** 2))
+
+
+def _trip_held(g: Ground, holds: Holds) -> float | None:
+    if holds.trip is not None:
+        return holds.trip
+    changed = ValuesBook(g.journal, (TRIP,)).last(TRIP)
+    if changed is not None:
+        return changed.after
+    read = g.journal.newest(ValuesRead)
+    named = read.figures.by_name if read is not None else {}
+    return named.get(TRIP)
+
+
+def _bends(g: Ground, print_: Coming) -> tuple[Bent, ...]:
+    """How the plate may have changed since it was surveyed."""
+    if g.survey is None:
+        return ()
+    found = [_aged(g, g.survey)]
+    found += [made for made in (_heated(g, g.survey, print_), _soaked(g, g.survey, print_)) if made]
+    c = g.survey.conditions
+    if c.sheet and print_.sheet and c.sheet != print_.sheet:
+        u = OTHER_SHAPE_MM
+        words = f"surveyed on {c.sheet}, printed on {print_.sheet}"
+        found.append(Bent("sheet", words, (0.0,) * 6, (0, u, u, u, u, u), True, "Surface"))
+    stale = stale_since(g.events, g.survey.taken_at, "Surface")
+    if stale:
+        u = EVENT_PLATE_MM.get(stale, 0.03)
+        words = f"surveyed before: {stale}"
+        found.append(Bent("event", words, (0.0,) * 6, (0, u, u, u / 2, u / 2, u / 2), True,
+                          "Surface"))  # fmt: skip
+    return tuple(found)
+
+
+def _aged(g: Ground, survey: Survey) -> Bent:
+    days = max((g.now - survey.taken_at).total_seconds() / 86400, 0.0)
+    slow = g.season.drift.slow
+    rate = slow.rate + slow.u if slow is not None else CHANGES_MM_PER_DAY
+    u = float(min(rate * days, MOST_CHANGE_MM)) / 2
+    at = f"{1000 * rate:.1f} µm a day"
+    words = f"{days:.0f} days of change, {at}" if days >= 1 else "what changed since today's survey"
+    return Bent("age", words, (0.0,) * 6, (0.0, u, u, u, u, u), slow is None)
+
+
+def _heated(g: Ground, survey: Survey, print_: Coming) -> Bent | None:
+    was = survey.conditions.plate_c
+    if like(survey.conditions, replace(print_.conditions, sheet=survey.conditions.sheet)):
+        return None
+    if was is None:
+        off, known = 40.0, "surveyed at a heat that nobody noted"
+    else:
+        off, known = (
+            print_.plate_c - was,
+            f"surveyed at {was:.0f} °C, printed at {print_.plate_c:.0f}",
+        )
+    thermal = g.season.thermal
+    if thermal is None or was is None:
+        u = BENDS_MM_PER_C * abs(off)
+        return Bent("heat", known, (0.0,) * 6, (0.0, u / 2, u / 2, u, u, u / 2), True)
+    mean = thermal.per_degree * off * TO_TERMS
+    u_terms = thermal.u * abs(off) * TO_TERMS
+    mean[0] = u_terms[0] = 0.0  # the gap's share, which was felt
+    return Bent("heat", known, tuple(mean.tolist()), tuple(u_terms.tolist()))
+
+
+def _soaked(g: Ground, survey: Survey, print_: Coming) -> Bent | None:
+    """What the plate has yet to bend when the print begins, less what it had when surveyed."""
+    warmer = print_.plate_c - ROOM_C
+    was, tells = survey.conditions.soak_min, survey.conditions.plate_c
+    if warmer < 10 or tells is None or tells < ROOM_C + 10:
+        return None  # surveyed cold: all that heat makes is told as such
+    thermal = g.season.thermal
+    tau = thermal.tau_min if thermal is not None and thermal.tau_min else None
+    if was is None:
+        words = "surveyed after a soak that nobody noted"
+        share, mean = np.exp(-print_.soak_min / (tau or SETTLES_MIN)) / 2, 0.0
+    else:
+        words = f"surveyed after {was:.0f} min of soak, printed after {print_.soak_min:.0f}"
+        at = np.exp(-np.array([was, print_.soak_min]) / (tau or SETTLES_MIN))
+        share = mean = float(at[0] - at[1])
+    if abs(share) * warmer * BENDS_MM_PER_C < 0.0005:
+        return None
+    if thermal is None or tau is None or was is None:
+        u = BENDS_MM_PER_C * warmer * abs(share)
+        return Bent("soak", words, (0.0,) * 6, (0.0, u / 2, u / 2, u, u, u / 2), True, "Handover")
+    terms, u_terms = (part * warmer * mean * TO_TERMS for part in (thermal.per_degree, thermal.u))
+    terms[0] = u_terms[0] = 0.0
+    return Bent("soak", words, tuple(terms.tolist()), tuple(np.abs(u_terms).tolist()), False,
+                "Handover")  # fmt: skip
+
+
+def _followed(g: Ground, print_: Coming, holds: Holds) -> Followed:
+    """What the printer adds, in words, where that is seen to, and whether it is assumed."""
+    policy = StartBook(g.journal).chosen.policy
+    takes = holds.takes or Takes()
+    if policy.compensation == "nothing":
+        return Followed(None, "the plate's own shape: nothing is compensated")
+
+    def by(surface: HeldSurface | None, words: str, assumed: bool = False) -> Followed:
+        return Followed(surface, words, takes.method, "Handover", assumed, _full(print_, holds))
+
+    if policy.compensation in ("area", "whole") and g.survey is not None:
+        # It surveys itself before each print: what it holds then is the plate of that hour.
+        return by(as_held(g, g.survey, holds), "the printer's own survey before each print")
+    if holds.surfaces is not None:
+        name = recalled_name(print_.sheet, holds.surfaces)
+        found = holds.surfaces.get(name)
+        if found is None:
+            return by(None, f"the printer holds no surface '{name}' that a print could recall")
+        return by(found, f"what prints recall, the surface '{name}'")
+    kept = [w for w in last_written(g.journal).values() if w.outcome.startswith("kept")]
+    if kept:
+        last = max(kept, key=lambda w: w.at)
+        when = f"{last.at.astimezone():%-d %b}"
+        return by(last.meant, f"the printer holds the surface of {when}")
+    return by(None, "no surface was ever written", True)
+
+
+def _full(print_: Coming, holds: Holds) -> float:
+    """How much of a compensation is left at the layer's height, where it fades with height."""
+    if holds.fades is None:
+        return 1.0
+    full, gone = holds.fades
+    if print_.layer <= full:
+        return 1.0
+    return float(np.clip((gone - print_.layer) / max(gone - full, 1e-9), 0.0, 1.0))
+
+
+def as_held(g: Ground, survey: Survey, holds: Holds) -> HeldSurface | None:
+    """A survey on the grid that the printer takes; None where it can't be."""
+    takes = holds.takes or Takes()
+    columns, rows = survey.shape or (7, 7)
+    low, high = survey.xy.min(axis=0), survey.xy.max(axis=0)
+    box = Rectangle(float(low[0]), float(low[1]), float(high[0]), float(high[1]))
+    count = (max(min(columns, takes.columns), 2), max(min(rows, takes.rows), 2))
+    try:
+        return resampled(survey, "bed", box, count, g.sheet.plate.datum_point, takes)
+    except InputError:
+        return None
