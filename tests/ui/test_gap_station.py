@@ -342,6 +342,15 @@ def test_a_value_is_verified_by_coming_back(gap, qtbot):
     felt_once(window, made, qtbot)
     assert work.verified.outcome == "agrees"
     assert abs(work.verified.figures.off) < 0.03
+    # What is proven so is raised from, and kept, by the page's one key.
+    press(window, Qt.Key.Key_F5)
+    idle(window, qtbot)
+    assert not work.gauging and window.gap.act.text().startswith("Keep the value")
+    press(window, Qt.Key.Key_F5)
+    idle(window, qtbot)
+    assert not window.values.not_kept and window.gap.act.text().startswith("Bring the nozzle")
+    press(window, Qt.Key.Key_F5)
+    idle(window, qtbot)
     work.feels = []
     window.gap.page.gauge.setValue(page.gauge.value() + 0.5)
     page.felt["grips"].click()  # another gauge than was typed: it can't agree

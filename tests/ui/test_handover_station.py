@@ -111,7 +111,10 @@ def test_the_start_text_follows_what_is_chosen_and_is_remembered(handover, qtbot
     assert costs["nothing"].error_mm == pytest.approx(0.1, abs=0.03)
     assert costs["recall"].error_mm > costs["area"].error_mm
     assert "min a print" in station.evidence.toolTip()
-    again = type(work)(window.session, window.probe.work, window.values, window.drift.work)
+    shared = window.shared
+    again = type(work)(
+        window.session, window.probe.work, window.values, window.drift.work, shared.surfaces
+    )
     assert (
         again.chosen == work.chosen
         and again.chosen.dialect == "medlar"

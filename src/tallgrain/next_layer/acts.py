@@ -16,12 +16,17 @@ from tallgrain.errors import InputError
 from tallgrain.next_layer.knows import Coming, Ground, Holds, ground
 from tallgrain.next_layer.situation import as_held, situation
 from tallgrain.procedures.handover import StartBook
+from tallgrain.procedures.surfaces import last_written
 from tallgrain.store.ledger import Ledger
 
 # How long acts take that no log tells of (s).
 WRITE_S, SET_S, FEEL_S, PATCH_S, REFERENCE_S = 10.0, 10.0, 120.0, 480.0, 20.0
 # What three more feels, and a printed patch, leave of the gap beside what they can't mend (mm).
 MORE_FEELS, PATCH_MM = 3, 0.022
+# Surveys that are proposed: as many columns and rows.
+COUNTS = (9, 13, 17)
+# What a printer that rounds stores otherwise (mm).
+STEP_MM = 0.0105
 
 
 def acts(g: Ground, s: Situation, print_: Coming, holds: Holds | None = None) -> list[Act]:
@@ -40,7 +45,9 @@ def acts(g: Ground, s: Situation, print_: Coming, holds: Holds | None = None) ->
     by_hand = float(np.sqrt(hand**2 + g.learnt.bias.size**2 + 0.003**2 + g.learnt.reference.s**2))
     after = float((gap.u**-2 + by_hand**-2) ** -0.5) if not gap.assumed else by_hand
     words = (
-        "Feel the gap with a gauge, and set it" if gap.assumed else "Feel the gap three more times"
+        "Feel the gap with a gauge, warm as you print, and set it"
+        if gap.assumed
+        else "Feel the gap three more times, and set it"
     )
     made.append(Act("feel", words, "Gap", FEEL_S, with_gap(after)))
     printed = float((gap.u**-2 + PATCH_MM**-2) ** -0.5)
@@ -50,14 +57,16 @@ def acts(g: Ground, s: Situation, print_: Coming, holds: Holds | None = None) ->
     if g.survey is not None and s.surveyed is not None:
         held = as_held(g, g.survey, holds)
         way = StartBook(g.journal).chosen.policy.compensation
-        if held is not None and way in ("recall", "nothing"):
+        stands = s.followed.surface is not None and held is not None and _is_held(g, s, held)
+        if held is not None and way in ("recall", "nothing") and not stands:
             words = "Write the newest survey to the printer"
             if way == "nothing":
                 words += " and let prints recall it"
-            made.append(Act("write", words, "Handover", WRITE_S, _written(s, held)))
-        made.append(_anew(g, s, holds))
+            then, ident = _written(s, held), g.survey.ident
+            made.append(Act("write", words, "Handover", WRITE_S, then, survey=ident))
+        made += [_anew(g, s, print_, holds, n) for n in _counts(g)]
     elif g.survey is None:
-        made.append(_first(g, s))
+        made.append(_first(g, s, print_))
     if g.sheet.supports and g.survey is not None and s.followed.surface is None:
         made.append(_levelled(g, s))
     was = g.survey.conditions.soak_min if g.survey is not None else None
@@ -74,10 +83,29 @@ def _written(s: Situation, held: HeldSurface) -> Situation:
     return replace(s, followed=replace(s.followed, surface=held, words="the survey of today"))
 
 
-def _anew(g: Ground, s: Situation, holds: Holds) -> Act:
+def _is_held(g: Ground, s: Situation, held: HeldSurface) -> bool:
+    """Whether what the printer follows is the newest survey already."""
+    assert g.survey is not None and s.followed.surface is not None
+    follows = s.followed.surface
+    if follows.heights.shape == held.heights.shape and follows.same(held, STEP_MM):
+        return True
+    of_it = [w for w in last_written(g.journal).values() if w.survey == g.survey.ident]
+    return any(w.outcome.startswith("kept") and follows.same(w.meant, STEP_MM) for w in of_it)
+
+
+def _counts(g: Ground) -> list[int]:
+    """How many columns and rows a survey of today could have: the usual ones, or more than the
+    newest has."""
+    assert g.survey is not None
+    last = max(g.survey.shape) if g.survey.shape else round(len(g.survey.points) ** 0.5)
+    finer = next((n for n in COUNTS if n > last), COUNTS[-1])
+    return sorted({COUNTS[0], finer})
+
+
+def _anew(g: Ground, s: Situation, print_: Coming, holds: Holds, n: int) -> Act:
     """A survey of today, written to the printer: age, heat and sheet are out of it."""
     assert s.surveyed is not None and g.survey is not None
-    plan = grid_plan(g.sheet, 9, 9)
+    plan = grid_plan(g.sheet, n, n)
     height, _ = s.surveyed.about(plan.points, s.datum)
     sigma = np.full(len(plan.points), g.learnt.touch.s)
     fresh = PlateField(plan.points, height, sigma, s.surveyed.box)
@@ -92,17 +120,19 @@ def _anew(g: Ground, s: Situation, holds: Holds) -> Act:
     after = replace(s, surveyed=fresh, bends=())
     after = _written(after, held) if held is not None else after
     seconds = REFERENCE_S + plan.estimate_s + WRITE_S
-    return Act("survey", "Survey the bed now, and write it", "Surface", seconds, after)
+    words = f"Survey the bed at {print_.plate_c:.0f} °C on {n} × {n}, and write it"
+    return Act("survey", words, "Surface", seconds, after, (n, n))
 
 
-def _first(g: Ground, s: Situation) -> Act:
+def _first(g: Ground, s: Situation, print_: Coming) -> Act:
     """A first survey: as if the bed turned out bowed by what is thought likely."""
-    plan = grid_plan(g.sheet, 9, 9)
+    plan = grid_plan(g.sheet, COUNTS[0], COUNTS[0])
     sigma = np.full(len(plan.points), g.learnt.touch.s)
     bowed = s.flat / 2 * (((plan.points - s.whole.middle) / (s.whole.width / 2)) ** 2).sum(axis=1)
     after = replace(s, surveyed=PlateField(plan.points, bowed, sigma, s.whole))
     seconds = REFERENCE_S + plan.estimate_s
-    return Act("survey", "Survey the bed", "Surface", seconds, after)
+    words = f"Survey the bed at {print_.plate_c:.0f} °C"
+    return Act("survey", words, "Surface", seconds, after, (COUNTS[0], COUNTS[0]))
 
 
 def _levelled(g: Ground, s: Situation) -> Act:

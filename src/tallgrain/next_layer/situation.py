@@ -6,11 +6,11 @@ from dataclasses import replace
 import numpy as np
 
 from tallgrain.core.drift.season import like
-from tallgrain.core.held.surface import HeldSurface, Takes, resampled
+from tallgrain.core.held.surface import HeldSurface, Takes
 from tallgrain.core.layer.field import PlateField
 from tallgrain.core.layer.layer import Bent, Followed, Offset, Situation
 from tallgrain.core.machine.outline import Disc, Rectangle
-from tallgrain.core.solve.gap import GaugeLoop, Trial, posterior
+from tallgrain.core.solve.gap import GROWTH_MM_PER_C, GaugeLoop, Trial, posterior
 from tallgrain.core.surface.noise import point_noise
 from tallgrain.core.survey import Survey
 from tallgrain.errors import InputError
@@ -20,7 +20,7 @@ from tallgrain.journal.values import TRIP, ValuesBook
 from tallgrain.next_layer.knows import Coming, Ground, Holds
 from tallgrain.procedures.gauge import gap_for
 from tallgrain.procedures.handover import StartBook
-from tallgrain.procedures.surfaces import last_written, recalled_name
+from tallgrain.procedures.surfaces import last_written, recalled_name, surface_for
 from tallgrain.procedures.trials import TrialBook
 
 # What is assumed where nobody has measured it (mm, standard uncertainties): the gap of a printer
@@ -34,6 +34,8 @@ EVENT_PLATE_MM = {"moved": 0.04, "frame or wheels": 0.04, "new sheet": 0.01, "pr
 # how soon it has done so (min), and how warm it is before it is heated (°C).
 BENDS_MM_PER_C, CHANGES_MM_PER_DAY, MOST_CHANGE_MM = 0.0007, 0.0004, 0.1
 SETTLES_MIN, ROOM_C = 8.0, 22.0
+# Nozzles this near to each other are as hot.
+LIKE_NOZZLE_C = 5.0
 # What a term of the season is in the six terms 1, u, v, u², v², uv.
 TO_TERMS = np.array([1.0, 0.5, 0.5, 1.0, 1.0, 0.5])
 LIKELY_FLAT_MM = 0.3
@@ -104,6 +106,9 @@ def _gap(g: Ground, print_: Coming, holds: Holds) -> Offset:
             u, words = float(np.hypot(u, OTHER_SHEET_MM)), "the gap, felt on other sheet or heat"
             assumed = True
         stale = stale_since(g.events, felt.at, "Gap")
+        grown = _grown(felt.figures.nozzle_c, print_.nozzle_c)
+        if grown:
+            u, words = float(np.hypot(u, grown)), f"{words}, the nozzle not as hot"
         more = EVENT_GAP_MM.get(stale, 0.05) if stale else 0.0
         if more:
             u, assumed = float(np.hypot(u, more)), True
@@ -117,6 +122,12 @@ def _gap(g: Ground, print_: Coming, holds: Holds) -> Offset:
     if abs(off) > max(2 * u, 0.01):
         words = f"the printer holds {t_set:.3f} mm, {t:.3f} was found"
     return Offset("gap", words, off, u, assumed)
+
+
+def _grown(felt_c: float | None, prints_c: float) -> float:
+    """How much longer or shorter a nozzle is than when it was felt (mm)."""
+    away = abs(prints_c - (ROOM_C if felt_c is None else felt_c))
+    return GROWTH_MM_PER_C * away if away > LIKE_NOZZLE_C else 0.0
 
 
 def _with_prints(felt: tuple[float, float] | None, trials: Sequence[Trial]) -> tuple[float, float]:
@@ -259,13 +270,8 @@ def _full(print_: Coming, holds: Holds) -> float:
 
 
 def as_held(g: Ground, survey: Survey, holds: Holds) -> HeldSurface | None:
-    """A survey on the grid that the printer takes; None where it can't be."""
-    takes = holds.takes or Takes()
-    columns, rows = survey.shape or (7, 7)
-    low, high = survey.xy.min(axis=0), survey.xy.max(axis=0)
-    box = Rectangle(float(low[0]), float(low[1]), float(high[0]), float(high[1]))
-    count = (max(min(columns, takes.columns), 2), max(min(rows, takes.rows), 2))
+    """A survey as it would be written to the printer; None where it can't be."""
     try:
-        return resampled(survey, "bed", box, count, g.sheet.plate.datum_point, takes)
+        return surface_for(g.sheet, survey, holds.takes or Takes())
     except InputError:
         return None

@@ -12,7 +12,15 @@ import numpy as np
 
 from tallgrain.core.held.proof import Explained, Tried, bounds, explain, proof_places, right_way
 from tallgrain.core.held.standing import SurfaceStanding, Written, standing
-from tallgrain.core.held.surface import Beyond, Costs, HeldSurface, costs, held_surface, resampled
+from tallgrain.core.held.surface import (
+    Beyond,
+    Costs,
+    HeldSurface,
+    Takes,
+    costs,
+    held_surface,
+    resampled,
+)
 from tallgrain.core.machine.outline import Disc, Rectangle
 from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
@@ -151,17 +159,29 @@ def proposed(
     beyond: Beyond = "extrapolated",
 ) -> Proposed:
     """What would be written. Raises InputError where it can't be."""
-    most = told.takes.columns, told.takes.rows
-    grid = count or _usual_count(survey, most)
-    over = box or print_box(sheet)
+    made = surface_for(sheet, survey, told.takes, name, count, box, beyond)
     datum = sheet.plate.datum_point
-    made = resampled(survey, name, over, grid, datum, told.takes, beyond)
     seen = survey.xy
     known = Rectangle(
         float(seen[:, 0].min()), float(seen[:, 1].min()),
         float(seen[:, 0].max()), float(seen[:, 1].max()),
     )  # fmt: skip
     return Proposed(made, costs(survey, made, datum, known, told.takes))
+
+
+def surface_for(
+    sheet: MachineSheet,
+    survey: Survey,
+    takes: Takes,
+    name: str = USUAL_NAME,
+    count: tuple[int, int] | None = None,
+    box: Rectangle | None = None,
+    beyond: Beyond = "extrapolated",
+) -> HeldSurface:
+    """A survey as it would be written. Raises InputError where it can't be."""
+    grid = count or _usual_count(survey, (takes.columns, takes.rows))
+    datum = sheet.plate.datum_point
+    return resampled(survey, name, box or print_box(sheet), grid, datum, takes, beyond)
 
 
 def _usual_count(survey: Survey, most: tuple[int, int]) -> tuple[int, int]:

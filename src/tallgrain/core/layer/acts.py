@@ -21,14 +21,16 @@ WORTH_CHANCE, WORTH_MM = 0.01, 0.003
 
 @dataclass(frozen=True)
 class Act:
-    """Something to do: at which station, by which key there, how long it takes (s), and how things
-    would stand after it."""
+    """Something to do: at which station, how long it takes (s), and how things would stand after
+    it; grid: the columns and rows that a survey is to have; survey: the one that is written."""
 
     code: str
     words: str
     station: str
     seconds: float
     after: Situation
+    grid: tuple[int, int] | None = None
+    survey: str = ""
 
 
 @dataclass(frozen=True)

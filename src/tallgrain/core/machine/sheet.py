@@ -149,6 +149,10 @@ class Probe(Part):
         """Whether the printer feels its plate at all."""
         return self.kind != "none"
 
+    def touches_at(self, wanted_c: float) -> float:
+        """How hot (°C) a nozzle may be that is to be that hot: less, where it touches itself."""
+        return min(wanted_c, self.hottest_c - 10.0) if self.own else wanted_c
+
     @property
     def own(self) -> bool:
         """Whether what is felt is felt under the nozzle itself: no probe hangs beside it."""

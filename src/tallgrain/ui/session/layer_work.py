@@ -1,6 +1,7 @@
 """The next first layer, worked out beside the window's thread whenever what it rests on changes."""
 
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import asdict, replace
 from functools import partial
 
@@ -113,8 +114,22 @@ class LayerWork(QObject):
             self._later()
 
     def begin(self, act: Weighed) -> None:
-        """An act is begun: what it was to leave is held against what comes."""
+        """An act is begun: what it was to leave is held against what comes; the next survey is
+        planned, or the one shown, that it is about."""
         self.expected = act
+        s = self._session
+        if act.act.grid is not None and not s.busy:
+            columns, rows = act.act.grid
+            heats = s.state is None or s.state.plate.now_c is not None
+            aim = self.coming
+            warm = (aim.plate_c or None, aim.soak_min) if aim is not None and heats else (None, 0.0)
+            chosen = replace(
+                s.chosen, kind="grid", columns=columns, rows=rows, plate_c=warm[0], soak_min=warm[1]
+            )
+            with suppress(TallGrainError):
+                s.choose_plan(chosen)
+        if act.act.survey and (s.shown is None or s.shown.head.ident != act.act.survey):
+            s.show_stored(act.act.survey)
         self._before = self._shown
 
     @property

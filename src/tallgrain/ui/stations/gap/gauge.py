@@ -1,5 +1,7 @@
 """The gauge loop on the bench: warm as you print, step, feel, apply, verify."""
 
+from collections.abc import Callable
+
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
@@ -79,6 +81,7 @@ class GaugePage(GapPage):
 
     def __init__(self, session: Session, work: GaugeWork) -> None:
         super().__init__(session, work)
+        self.as_printed = False  # whether it is to be felt as the printer prints
         self.gauge.setValue(0.1)
         self.place.clear()
         for words, at in PLACES:
@@ -128,10 +131,52 @@ class GaugePage(GapPage):
         for widget in below:
             column.insertWidget(column.count() - 1, widget)
 
+    def _warms_first(self) -> bool:
+        """Whether the first layer's advice wants it felt warm, and it is not."""
+        work, guard = self._work, self._session.guard
+        trusted = guard is not None and guard.trusted
+        return self.as_printed and trusted and not work.warm_enough
+
+    def next_act(self) -> tuple[str, Callable[[], object], bool] | None:
+        """The page's one next step: its words, what it does, and whether it moves down or aside;
+        None where a person is to feel first."""
+        work, found = self._work, self._work.solved
+        gauging = work.gauging
+        told = found is not None and found.t is not None and found.u is not None
+        if told and work.t_set is not None and work.refusal(False) is None:
+            assert found is not None and found.t is not None and found.u is not None
+            if abs(found.t - work.t_set) >= found.u:
+                return f"Raise, then use {mm(found.t)} mm", lambda: work.apply(False, ""), False
+            if gauging:
+                return "The value is right: raise the nozzle", work.finish_gap, False
+        if gauging:
+            return None
+        if work.stored_differs is not None:
+            return f"Use {mm(work.stored_differs)} mm, as it was solved", self._use_stored, False
+        if TRIP in work.values.not_kept and self._proven:
+            return "Keep the value: survive power-off", work.values.keep, False
+        if self._warms_first():
+            words = f"Warm up to {work.felt_c:.0f} / {work.aim.plate_c:.0f} °C and soak"
+            return words, work.warm, False
+        return "Bring the nozzle over the place", self._bring, True
+
+    @property
+    def _proven(self) -> bool:
+        """Whether the value that was set last was seen to be right."""
+        seen, last = self._work.verified, self._work.values.last(TRIP)
+        return (
+            seen is not None and last is not None and seen.at > last.at and seen.outcome == "agrees"
+        )
+
     def primary(self) -> None:
-        """Bring the nozzle over the place."""
+        """The next step."""
+        ahead = self.next_act()
+        if ahead is not None and self._session.ready:
+            ahead[1]()
+
+    def _bring(self) -> None:
         guard = self._session.guard
-        if self._session.ready and guard is not None and not guard.hands_in:
+        if guard is not None and not guard.hands_in:
             self._work.go_aside(self.place.currentData())
 
     def _use_stored(self) -> None:
@@ -235,7 +280,7 @@ class GaugePage(GapPage):
         can = found is not None and found.t is not None and not contradictions
         needs = can and work.refusal(False) is not None
         self.meant.setVisible(needs)
-        self.apply.setVisible(can)
+        self.apply.setVisible(needs)  # the foot has it otherwise
         if found is not None and found.t is not None:
             self.apply.setText(f"&Raise, then use {mm(found.t)} mm")
         self.apply.setEnabled(idle and not (needs and not self.meant.isChecked()))

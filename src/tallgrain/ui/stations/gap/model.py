@@ -100,6 +100,13 @@ class GaugeWork(GapWork):
             "soak_min": self._session.soak_min,
         }
 
+    @property
+    def felt_c(self) -> float:
+        """How hot the nozzle is when it is felt: as it prints, or as hot as it may touch."""
+        sheet = self._session.sheet
+        wanted = self.aim.nozzle_c
+        return wanted if sheet is None else sheet.probe.touches_at(wanted)
+
     def warm(self) -> None:
         """Warm up and soak as the builder prints; breaking off goes on early."""
         guard, aim, session = self._session.guard, self.aim, self._session
@@ -108,7 +115,7 @@ class GaugeWork(GapWork):
         left = max(aim.soak_min - (session.soak_min or 0.0), 0.0)
 
         def routine(token: BreakOff) -> Iterator[object]:
-            yield from warm_up(guard, aim.nozzle_c, aim.plate_c, left, token)
+            yield from warm_up(guard, self.felt_c, aim.plate_c, left, token)
 
         session.motion.play("warming and soaking", routine, lambda event: self.changed.emit())
 
@@ -118,7 +125,7 @@ class GaugeWork(GapWork):
         state = self._session.state
         return state is not None and all(
             heat.now_c is not None and abs(heat.now_c - wanted) <= 3.0
-            for heat, wanted in ((state.nozzle, self.aim.nozzle_c), (state.plate, self.aim.plate_c))
+            for heat, wanted in ((state.nozzle, self.felt_c), (state.plate, self.aim.plate_c))
             if wanted > 0
         )
 

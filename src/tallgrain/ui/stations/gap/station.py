@@ -60,6 +60,7 @@ class GapStation(Station):
 
     def show_for(self, act: str) -> None:
         """Gauge or trial prints."""
+        self.page.as_printed = act == "feel"
         self.show_tab(TRIALS if act == "patch" else GAUGE)
 
     def show_tab(self, number: int) -> None:
@@ -105,10 +106,10 @@ class GapStation(Station):
         words = self._act_words()
         if self.act.text() != words:
             self.act.setText(words)
-        self.act.setVisible(
-            bool(words) and not s.busy and (not self.work.gauging or self._raise_first)
-        )
-        waits = (unsure and needs_height) or self._hands_first
+        self.act.setVisible(bool(words) and not s.busy)
+        ahead = self.page.next_act() if self.tab == GAUGE else None
+        moves = needs_height and (ahead is None or ahead[2])
+        waits = (unsure and moves) or self._hands_first
         self.act.setEnabled(not waits or self._raise_first)
         state = s.state
         heat = f"nozzle {state.nozzle.words}, plate {state.plate.words}" if state else ""
@@ -147,7 +148,8 @@ class GapStation(Station):
         if self._hands_first:
             return "Hands clear? Say so first  F12"
         if self.tab == GAUGE:
-            return "Bring the nozzle over the place  F5"
+            ahead = self.page.next_act()
+            return f"{ahead[0]}  F5" if ahead is not None else ""
         if self.tab == TRIALS and not self.trials.printing:
             trusted = guard is not None and guard.trusted
             return "Write the patch's program  F5" if trusted else "Reference  F5"

@@ -24,6 +24,7 @@ class HeldPage(QWidget):
     def __init__(self, session: Session, work: SurfacesWork) -> None:
         super().__init__()
         self._session, self.work = session, work
+        self.wanted = False  # whether the first layer's advice led here, to write
         self._key: object = None
         self._seen: HeldPicture | None = None
         column = QVBoxLayout(self)
@@ -133,9 +134,12 @@ class HeldPage(QWidget):
 
     def _due(self) -> bool:
         """Whether the bed is no longer what is held."""
-        one = self.work.mine
-        if self.work.proposed() is None:
+        one, survey = self.work.mine, self.work.survey
+        if self.work.proposed() is None or survey is None:
             return False
+        last = one.written.survey if one is not None and one.written is not None else ""
+        if self.wanted and last != survey.ident:
+            return True
         if one is None or one.held is None or one.state == "changed at the printer":
             return True
         off = self.work.off_the_bed(one)

@@ -190,6 +190,7 @@ class HandoverStation(Station):
     def show_for(self, act: str) -> None:
         """The surfaces, where one is to be written."""
         if act == "write":
+            self.held.wanted = True
             self.show_page(SURFACES)
 
     def show_page(self, number: int) -> None:

@@ -64,9 +64,7 @@ class RepeatsPage(QWidget):
         """What 'warm' means here: the plan's temperatures, no hotter than a nozzle may touch."""
         chosen, sheet = self._session.chosen, self._session.sheet
         nozzle, plate = chosen.nozzle_c or 170.0, chosen.plate_c or 70.0
-        if sheet is not None and sheet.probe.own:
-            nozzle = min(nozzle, sheet.probe.hottest_c - 10.0)
-        return nozzle, plate
+        return nozzle if sheet is None else sheet.probe.touches_at(nozzle), plate
 
     @property
     def newest(self) -> Repeatability | None:

@@ -346,7 +346,8 @@ class SurfaceBench(Panel):
             words = "Choose a printer first"
         else:
             time = duration(s.chosen.turns * plan.estimate_s)
-            words = f"{_often(s.chosen)}{len(plan.points)} points, {time}  F5"
+            warm = "" if s.chosen.plate_c is None else f"Warm to {s.chosen.plate_c:.0f} °C: "
+            words = f"{warm}{_often(s.chosen)}{len(plan.points)} points, {time}  F5"
             if s.sheet is not None and not s.sheet.probe.there:
                 words = f"By hand: {len(plan.points)} places, {time}  F5"
         if self.primary.text() != words:
