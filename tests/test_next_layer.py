@@ -24,6 +24,7 @@ from tallgrain.journal.records import (
 from tallgrain.journal.values import TRIP
 from tallgrain.next_layer.acts import acts, advise
 from tallgrain.next_layer.knows import Coming, Holds, coming, ground
+from tallgrain.next_layer.season import days, stood
 from tallgrain.next_layer.situation import situation
 from tallgrain.store.ledger import Ledger
 
@@ -278,3 +279,22 @@ def test_nothing_is_said_of_acts_that_nobody_weighed(rye):
     asked = advise(g, AIM)
     assert asked.best.act.code == "set"
     assert asked.best.act.words[1:] in asked.sentence
+
+
+def test_a_season_is_told_as_it_stood(rye):
+    first = rye.survey()
+    felt_before = rye.now
+    rye.felt()
+    rye.holds(1.5)
+    rye.policy("whole")
+    second = rye.survey()
+    g, _ = rye.now_is()
+    assert [ident for ident, _ in days(g, "smooth")] == [second, first]
+    assert days(g, "glass") == []
+    early, late = stood(g, AIM, first), stood(g, AIM, second)
+    # Nothing was felt, set or compensated yet when the first was taken.
+    assert early.at <= felt_before and not early.within and late.within
+    assert early.high - early.low > 0.3 > 0.1 > late.high - late.low
+    rye.survey(xs=np.array([110.0]))
+    g, _ = rye.now_is()
+    assert stood(g, AIM, days(g, None)[0][0]) is None

@@ -111,7 +111,7 @@ def test_a_narrow_chance_is_the_normal_laws():
 
 def test_the_first_seeds_of_the_campaign():
     told = [campaign.stated(name, seed) for name in campaign.PRINTERS for seed in range(1)]
-    assert sum(held for held, _ in told) >= 2
+    assert sum(held for held, *_ in told) >= 2
     said, right, minutes, plain, acts = campaign.followed("Rye", 1)
     assert said and right and minutes <= plain * 2 / 3 and acts
 

@@ -67,6 +67,20 @@ def test_it_says_what_it_is_made_of_and_leads_there(shown, qtbot):
     assert station.work.advice.layer.chance < advice.layer.chance
 
 
+def test_the_season_stands_under_it(shown, qtbot):
+    window = shown
+    season = window.shared.layer_season
+    qtbot.waitUntil(lambda: len(season.known) == 1, timeout=30_000)
+    picture = window.strip.picture()
+    assert picture.title == "First layer over the season" and len(picture.spans) == 1
+    (low, high), layer = picture.spans[0], window.layer.work.advice.layer
+    # As the survey was taken nothing was felt yet: far wider than it is known now.
+    assert high - low > 2 * (layer.high - layer.low) and not picture.like[0]
+    window.strip.setFocus()
+    QTest.keyClick(window.strip, Qt.Key.Key_Right)
+    assert "not within your limits" in window.strip.accessibleDescription()
+
+
 def test_it_follows_prints_and_the_coming_print(shown, qtbot):
     window, station = shown, shown.layer
     first = station.work.advice.layer

@@ -16,10 +16,17 @@ R = TypeVar("R", bound=Record)
 
 
 class Journal:
-    """What was observed and decided about the printer `machine`, oldest first."""
+    """What was observed and decided about the printer `machine`, oldest first; until: as it stood
+    then (None: now)."""
 
-    def __init__(self, ledger: Ledger, machine: str, clock: Callable[[], datetime] = now) -> None:
-        self.ledger, self.machine, self.clock = ledger, machine, clock
+    def __init__(
+        self,
+        ledger: Ledger,
+        machine: str,
+        clock: Callable[[], datetime] = now,
+        until: datetime | None = None,
+    ) -> None:
+        self.ledger, self.machine, self.clock, self._until = ledger, machine, clock, until
 
     def write(self, record: R, item: str = "", outcome: str = "", note: str = "") -> Entry[R]:
         """Enter a record. Raises what the ledger does."""
@@ -38,7 +45,7 @@ class Journal:
         found: list[Entry[Any]] = []
         for seen in self.ledger.observations(self.machine, kinds[0].topic):
             kind = kind_of(kinds, seen.outcome)
-            if kind is None:
+            if kind is None or (self._until is not None and seen.at > self._until):
                 continue
             figures = kind.of(seen.figures)
             if figures is None:

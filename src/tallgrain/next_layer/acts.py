@@ -45,7 +45,7 @@ def acts(g: Ground, s: Situation, print_: Coming, holds: Holds | None = None) ->
     by_hand = float(np.sqrt(hand**2 + g.learnt.bias.size**2 + 0.003**2 + g.learnt.reference.s**2))
     after = float((gap.u**-2 + by_hand**-2) ** -0.5) if not gap.assumed else by_hand
     words = (
-        "Feel the gap with a gauge, warm as you print, and set it"
+        "Feel the gap, warm as you print, and set it"
         if gap.assumed
         else "Feel the gap three more times, and set it"
     )
@@ -120,7 +120,7 @@ def _anew(g: Ground, s: Situation, print_: Coming, holds: Holds, n: int) -> Act:
     after = replace(s, surveyed=fresh, bends=())
     after = _written(after, held) if held is not None else after
     seconds = REFERENCE_S + plan.estimate_s + WRITE_S
-    words = f"Survey the bed at {print_.plate_c:.0f} °C on {n} × {n}, and write it"
+    words = f"Survey at {print_.plate_c:.0f} °C, {n} × {n}, and write it"
     return Act("survey", words, "Surface", seconds, after, (n, n))
 
 

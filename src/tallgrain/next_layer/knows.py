@@ -92,13 +92,13 @@ def ground(
     if ident is None:
         ident = next((h.ident for h in reversed(season.rows.heads) if h.complete), None)
     survey = ledger.survey(ident) if ident is not None else None
-    if survey is not None and _shows_nothing(survey):
+    if survey is not None and shows_nothing(survey):
         survey = None
     learnt = learnt or read_learnt(ledger, sheet, season.rows)
     return Ground(sheet, survey, season, learnt, season.events, Journal(ledger, sheet.name), now)
 
 
-def _shows_nothing(survey: Survey) -> bool:
+def shows_nothing(survey: Survey) -> bool:
     """Whether a survey says nothing of a plate: too few points, on a line, or of no plate."""
     few = len(survey.points) < 4
     return (

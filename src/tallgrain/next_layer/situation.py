@@ -103,12 +103,15 @@ def _gap(g: Ground, print_: Coming, holds: Holds) -> Offset:
         t, u = felt.figures.t, felt.figures.u
         words = f"the gap, felt {felt.figures.feels or 1} times"
         if here is None:
-            u, words = float(np.hypot(u, OTHER_SHEET_MM)), "the gap, felt on other sheet or heat"
+            u = float(np.hypot(u, OTHER_SHEET_MM))
+            other = felt.figures.sheet and print_.sheet and felt.figures.sheet != print_.sheet
+            words = f"the gap, felt {'on another sheet' if other else 'at another heat'}"
             assumed = True
         stale = stale_since(g.events, felt.at, "Gap")
         grown = _grown(felt.figures.nozzle_c, print_.nozzle_c)
         if grown:
-            u, words = float(np.hypot(u, grown)), f"{words}, the nozzle not as hot"
+            u = float(np.hypot(u, grown))
+            words = f"{words}, the nozzle not as hot" if here is not None else words
         more = EVENT_GAP_MM.get(stale, 0.05) if stale else 0.0
         if more:
             u, assumed = float(np.hypot(u, more)), True

@@ -104,4 +104,6 @@ def weigh(s: Situation, now: FirstLayer, acts: Sequence[Act]) -> Advice:
         worth = (max(falls, 0.0) + NEARER * max(nearer, 0.0) / window) * 60
         found.append(Weighed(act, then.low, then.high, then.chance, worth / max(act.seconds, 1.0)))
     found.sort(key=lambda one: -one.worth)
-    return Advice(now, tuple(found))
+    # Of two ways to do the same the better one is told.
+    best = {one.act.code: one for one in reversed(found)}
+    return Advice(now, tuple(one for one in found if best[one.act.code] is one))

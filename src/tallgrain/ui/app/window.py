@@ -131,6 +131,7 @@ class Window(QMainWindow):
         self.stack.addWidget(self.door)
         self.strip = Strip(self.session.back)
         self.strip.show_wanted.connect(self.session.show_stored)
+        self.shared.layer_season.changed.connect(self.strip.refresh)
         self.strip.event_wanted.connect(self.asking.event)
         beside = QVBoxLayout()
         beside.setSpacing(0)

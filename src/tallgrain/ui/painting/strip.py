@@ -17,7 +17,8 @@ DAY_S = 86_400.0
 
 @dataclass(frozen=True)
 class StripPicture:
-    """times (n,) seconds since the epoch, figures (n,) mm (NaN: none); the rest by index."""
+    """times (n,) seconds since the epoch, figures (n,) mm (NaN: none); the rest by index. spans:
+    from where to where each reaches (mm), drawn as bars against limits, instead of grains."""
 
     title: str
     unit: str
@@ -31,6 +32,8 @@ class StripPicture:
     pin_b: int | None = None
     shown: int | None = None
     cursor: int | None = None
+    spans: tuple[tuple[float, float], ...] = ()
+    limits: tuple[float, float] | None = None
 
 
 @dataclass(frozen=True)
@@ -61,6 +64,11 @@ def strip_scale(rect: QRectF, picture: StripPicture) -> StripScale:
     figures = picture.figures[np.isfinite(picture.figures)]
     values = [*figures, *([picture.tolerance] if picture.tolerance else [])] or [0.0, 0.1]
     low, high = float(min(values)), float(max(values))
+    if picture.limits is not None:
+        # What reaches far out of the limits is cut, so that the others can be read.
+        (a, b), window = picture.limits, picture.limits[1] - picture.limits[0]
+        low = max(min(a, *(s[0] for s in picture.spans)), a - 1.5 * window)
+        high = min(max(b, *(s[1] for s in picture.spans)), b + 1.5 * window)
     around = max((high - low) * 0.15, 0.005)
     plot = rect.adjusted(LEFT, TOP, -RIGHT, -BOTTOM)
     return StripScale(plot, first - room, last + room, max(low - around, 0.0), high + around)
@@ -84,16 +92,33 @@ def paint_strip(painter: QPainter, rect: QRectF, picture: StripPicture) -> None:
     )
     text(painter, QPointF(heading.right() + 16, rect.top() + 20), picture.unit, colour=theme.MUTED)
     scale = strip_scale(rect, picture)
-    _ground(painter, scale, picture.tolerance)
+    _ground(painter, scale, picture.tolerance, picture.limits)
     _dates(painter, scale)
     _events(painter, rect, scale, picture.events)
-    _grains(painter, rect, picture)
+    if picture.spans:
+        _bars(painter, scale, picture)
+    else:
+        _grains(painter, rect, picture)
     painter.restore()
 
 
-def _ground(painter: QPainter, scale: StripScale, tolerance: float | None) -> None:
+def _ground(
+    painter: QPainter,
+    scale: StripScale,
+    tolerance: float | None,
+    limits: tuple[float, float] | None,
+) -> None:
     plot = scale.plot
     painter.fillRect(plot, theme.PAPER)
+    for limit in limits or ():
+        painter.setPen(pen(theme.RUST, 1.2, Qt.PenStyle.DashLine))
+        painter.drawLine(
+            QPointF(plot.left(), scale.y(limit)), QPointF(plot.right(), scale.y(limit))
+        )
+        at = QPointF(plot.left() - 8, scale.y(limit) + 4)
+        text(painter, at, mm(limit, 2), Qt.AlignmentFlag.AlignRight, 11, theme.RUST)
+    if limits:
+        return
     step = next(
         s
         for s in (0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 5)
@@ -157,6 +182,21 @@ def _events(
         painter.fillRect(QRectF(left, top, width, 16), theme.INK)
         text(painter, QPointF(left + 6, top + 12), words, pixels=11, colour=theme.PANEL, bold=True)
         taken = left + width + 4
+
+
+def _bars(painter: QPainter, scale: StripScale, picture: StripPicture) -> None:
+    for i, (low, high) in enumerate(picture.spans):
+        x = scale.x(float(picture.times[i]))
+        top, bottom = (scale.y(min(max(v, scale.low), scale.high)) for v in (high, low))
+        bar = QRectF(x - 3, top, 6, max(bottom - top, 2.0))
+        full = bool(picture.like[i])
+        painter.setPen(pen(theme.GOLD if full else theme.RUST, 1.2))
+        painter.setBrush(theme.GOLD if full else theme.PANEL)
+        painter.drawRect(bar)
+        if i == picture.cursor:
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(pen(theme.INK, 1.6))
+            painter.drawRect(bar.adjusted(-3, -3, 3, 3))
 
 
 def _grains(painter: QPainter, rect: QRectF, picture: StripPicture) -> None:

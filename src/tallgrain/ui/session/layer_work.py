@@ -89,6 +89,11 @@ class LayerWork(QObject):
         self.changed.emit()
 
     @property
+    def ground(self) -> Ground | None:
+        """What the newest answer stands on."""
+        return self._ground[1] if self._ground is not None else None
+
+    @property
     def working(self) -> bool:
         """Whether an answer is on its way."""
         return not self.worker.resting

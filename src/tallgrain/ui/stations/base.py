@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from tallgrain.store.ledger import MachineEvent
     from tallgrain.ui.session.drafts import Drafts
     from tallgrain.ui.session.drift_work import DriftWork
+    from tallgrain.ui.session.layer_season import LayerSeason
     from tallgrain.ui.session.layer_work import LayerWork
     from tallgrain.ui.session.probe_work import ProbeWork
     from tallgrain.ui.session.session import Session
@@ -73,9 +74,16 @@ class Shared:
 
         return SurfacesWork(self.session)
 
+    @cached_property
+    def layer_season(self) -> "LayerSeason":
+        """The season's first layers, under its station."""
+        from tallgrain.ui.session.layer_season import LayerSeason
+
+        return LayerSeason(self.layer)
+
     def close(self) -> None:
         """End what has a thread of its own."""
-        for name in ("drift", "layer"):
+        for name in ("drift", "layer_season", "layer"):
             if name in self.__dict__:
                 getattr(self, name).close()
 

@@ -29,12 +29,14 @@ class Story:
 
 @dataclass(frozen=True)
 class Told:
-    """One point of a story: when, its figure, whether its grain is full, and it in words."""
+    """One point of a story: when, its figure, whether its grain is full, and it in words; span:
+    from where to where it reaches, instead of a grain."""
 
     at: datetime
     figure: float
     full: bool
     words: str
+    span: tuple[float, float] | None = None
 
 
 def over_time(
@@ -43,6 +45,7 @@ def over_time(
     points: Sequence[Told],
     season: Season | None,
     tolerance: float | None = None,
+    limits: tuple[float, float] | None = None,
 ) -> Story | None:
     """A station's figure over the season, beside the events; None before there is any."""
     if not points:
@@ -57,6 +60,8 @@ def over_time(
         np.ones(len(points), dtype=bool),
         tuple((e.at.timestamp(), e.kind) for e in (season.events if season else ())),
         tolerance,
+        spans=tuple(p.span for p in points if p.span is not None),
+        limits=limits,
     )
     return Story(picture, [p.words for p in points])
 

@@ -2,6 +2,8 @@
 
 from tallgrain.ui.stations.base import Room, Shared, Station
 from tallgrain.ui.widgets.route import Fill, Kernel
+from tallgrain.ui.widgets.strip import Story, Told, over_time
+from tallgrain.ui.widgets.words import day
 
 
 class FirstLayerRoom(Room):
@@ -24,6 +26,31 @@ class FirstLayerRoom(Room):
             return Kernel(self.name, Fill.FULL, headline, "print")
         low, high = layer.limits
         return Kernel(self.name, Fill.HALF, headline, f"leaves {low:.2f}–{high:.2f}")
+
+    def story(self) -> Story | None:
+        """Thinnest to thickest on each survey's day, as all stood then."""
+        session = self.shared.session
+        known = self.shared.layer_season.known.values()
+        if session.sheet is None or not known:
+            return None
+        points = [
+            Told(
+                day_.at,
+                (day_.low + day_.high) / 2,
+                day_.within,
+                f"{day(day_.at)}: {max(day_.low, 0):.2f} to {day_.high:.2f} mm"
+                f"{'' if day_.within else ', not within your limits'}",
+                (max(day_.low, 0.0), day_.high),
+            )
+            for day_ in known
+        ]
+        return over_time(
+            "First layer over the season",
+            "mm, thinnest to thickest over the plate as it stood; full: within your limits",
+            points,
+            session.back.season,
+            limits=session.sheet.tolerance.first_layer_mm,
+        )
 
     def furnish(self) -> Station:
         """Build the page."""

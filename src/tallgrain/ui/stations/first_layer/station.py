@@ -33,6 +33,7 @@ class FirstLayerStation(Station):
         self.picture = StationPicture(self._paint)
         self.picture.setAccessibleName("Field: where the next first layer may leave the limits")
         self.widget, self.subject = beside_the_bench(self.name, self.picture, self._bench())
+        self._season = shared.layer_season
         follow(self.refresh, self.work.changed, self._session.changed)
 
     def _bench(self) -> QWidget:
