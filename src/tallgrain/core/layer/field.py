@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+from scipy.spatial.distance import cdist
 
 from tallgrain.core.machine.outline import Rectangle
 from tallgrain.core.survey import Floats
@@ -38,9 +39,9 @@ class Known:
 
 def matern(one: Floats, other: Floats, length: float) -> Floats:
     """Correlation (m, n) of places (m, 2) and (n, 2), 5/2."""
-    away = np.hypot(*(one[:, None, :] - other[None, :, :]).transpose(2, 0, 1))
-    a = np.sqrt(5.0) * away / length
-    return np.asarray((1 + a + a**2 / 3) * np.exp(-a))
+    a = cdist(one, other)
+    a *= np.sqrt(5.0) / length
+    return np.asarray((1 + a * (1 + a / 3)) * np.exp(-a))
 
 
 @dataclass(frozen=True)
