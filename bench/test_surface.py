@@ -10,10 +10,10 @@ from scipy.spatial import ConvexHull
 from tallgrain.clock import now
 from tallgrain.core.surface.chart import chart
 from tallgrain.core.surface.density import audit_layer, density_advice
+from tallgrain.core.surface.furrows import Viewpoint
 from tallgrain.core.surface.interpolate import mesh_of
 from tallgrain.core.surface.moments import Scale, polynomial_rows
 from tallgrain.core.surface.noise import flatness_noise
-from tallgrain.core.surface.relief import Viewpoint
 from tallgrain.core.surface.shape import flatness, judge
 from tallgrain.core.surface.sight import sight_of_survey
 from tallgrain.core.survey import Point, Survey
@@ -73,26 +73,24 @@ def test_a_dense_survey_is_seen_whole(versus):
 
 
 def test_turning_the_relief(versus, tell):
-    """One picture while it is turned, against a polygon a facet from the painter's algorithm."""
+    """All furrows from another side, against a polygon a facet from the painter's algorithm."""
     qt = application()
     assert qt is not None
-    sheet = parse_sheet(shipped_sheet_text("Barley"), "Barley")
     made = chart(GRID, BED)
     screen, turn = QPixmap(690, 460), iter(range(100_000))
     times = []
 
     def ours():
         began = time.perf_counter()
-        view = Viewpoint(1.7 * next(turn), 30.0, 200.0)
+        view = Viewpoint(next(turn) % 4, 200.0)
         painter = QPainter(screen)
-        paint_relief(painter, QRectF(screen.rect()), ReliefPicture(sheet, made, view, turning=True))
+        paint_relief(painter, QRectF(screen.rect()), ReliefPicture(made, view))
         painter.end()
         times.append((time.perf_counter() - began) * 1000)
 
     def polygons():
-        view = Viewpoint(1.7 * next(turn), 30.0, 200.0)
-        right, up = view.seen(GRID[:, 0], GRID[:, 1], BED)
-        right, up = (a.reshape(101, 101).tolist() for a in (right, -up))
+        right, up = (GRID[:, 0] + 0.14 * GRID[:, 1]), -(0.5 * GRID[:, 1] + 200 * BED)
+        right, up = (a.reshape(101, 101).tolist() for a in (right, up))
         painter = QPainter(screen)
         for j in range(100):
             for i in range(100):

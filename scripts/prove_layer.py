@@ -235,7 +235,7 @@ def layer_text(seeds=range(200)):
         "them with that surface written, two thirds with the gap felt by a hand of 6 to 25 µm; the "
         "plate bends on. How many stated intervals hold the whole true layer, at 61 × 61 places.",
         "Where nobody felt it the gap is taken as what printers in general are off by.",
-        "", "| printer | gap felt: held, of 100 | width, median (mm) | never felt: held, of 100 | "
+        "", "| printer | gap felt: held of 100, of so many | width, median (mm) | never felt: held of 100, of so many | "
         "width, median (mm) |", "|---|---|---|---|---|",
     ]  # fmt: skip
     for k, name in enumerate(PRINTERS):
@@ -243,7 +243,7 @@ def layer_text(seeds=range(200)):
         cells = []
         for felt in (True, False):
             those = [one for one in told if one[2] == felt] or [(np.nan, np.nan)]
-            cells += [f"{100 * np.mean([one[0] for one in those]):.0f} of {len(those)}",
+            cells += [f"{100 * np.mean([one[0] for one in those]):.0f}, of {len(those)}",
                       f"{np.median([one[1] for one in those]):.3f}"]  # fmt: skip
         lines.append(f"| {name} | {' | '.join(cells)} |")
     lines += [

@@ -126,9 +126,9 @@ def test_heights_about_another_plane_and_in_relief(season, qtbot, tmp_path):
     relief = surface.relief
     assert surface.layer is Layer.RELIEF and relief.isVisible()
     relief.setFocus()
-    turned = relief.viewpoint.turn_deg
+    assert relief.picture().before[0].startswith("survey ")  # what it is compared with, too
     press(window, Qt.Key.Key_Right)
-    assert relief.viewpoint.turn_deg == pytest.approx(turned + 5)
+    assert relief.viewpoint.near == "right" and "from the right" in surface.reading.text()
     tall = relief.viewpoint.exaggeration
     press(window, Qt.Key.Key_Plus)
     assert relief.viewpoint.exaggeration > tall
@@ -136,9 +136,9 @@ def test_heights_about_another_plane_and_in_relief(season, qtbot, tmp_path):
     QTest.mousePress(relief, Qt.MouseButton.LeftButton, pos=middle)
     QTest.mouseMove(relief, (QPointF(middle) + QPointF(40, 0)).toPoint())
     QTest.mouseRelease(relief, Qt.MouseButton.LeftButton, pos=middle)
-    assert relief.viewpoint.turn_deg != pytest.approx(turned + 5)
+    assert relief.viewpoint.near == "right"  # a small drag is none
     before = relief.grab().toImage()
-    relief.turn(120, 10)
+    relief.turn(2)
     assert relief.grab().toImage() != before
     for ending in ("png", "svg", "pdf"):
         surface.save_picture(tmp_path / f"r.{ending}")

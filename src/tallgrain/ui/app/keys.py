@@ -17,7 +17,7 @@ KEYS = (
     ("Ctrl+T, Ctrl+C, Ctrl+V", "table of values; copy it; paste points or a matrix"),
     ("L, S, Z, 0", "pin the scale, section, next corner, whole plate"),
     ("Field: arrows, + −", "walk the points, zoom"),
-    ("Relief: arrows, + −, 0", "turn, exaggerate, as at first"),
+    ("Relief: ← →, + −, 0", "a quarter turn, taller or flatter, as at first"),
     ("Gap: PgDn PgUp, 1 … 5", "step under the gauge, choose the step"),
     ("Gap: F, G, S, M, ⌫", "slides free, grips, stuck; to the middle; take the feel back"),
     ("Adjusters: T, PgDn, U", "turned as told, next screw, from above or under"),

@@ -1,26 +1,23 @@
-"""The relief as a widget: turned by the mouse or the arrow keys, exaggerated by the wheel."""
+"""The relief as a widget: turned by quarters, exaggerated by keys."""
 
 from dataclasses import replace
 
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QWheelEvent
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
-from tallgrain.core.surface.relief import Viewpoint, fitting
+from tallgrain.core.surface.furrows import Viewpoint, fitting
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.pens import pen, text
 from tallgrain.ui.painting.relief import ReliefPicture, paint_relief
-from tallgrain.ui.session.timers import timer
 
-DEG_PER_PX = 0.4
-KEY_DEG = 5.0
-REST_MS = 160
-STEPS = (1, 2, 5)
-LEAST, MOST = 1.0, 20_000.0
+# So far a drag turns it by a quarter (px).
+QUARTER_PX = 90.0
+LADDER = [s * 10.0**p for p in range(5) for s in (1, 2, 5)]
 
 
 class Relief(QWidget):
-    """Shows a surface from a viewpoint of one's own."""
+    """Shows a surface's furrows from a side of one's own."""
 
     looked = pyqtSignal(str)  # where it is seen from, in words
 
@@ -30,13 +27,11 @@ class Relief(QWidget):
         self.viewpoint = Viewpoint()
         self._own = False  # whether the exaggeration was chosen by hand
         self._from: QPointF | None = None
-        self._turning = False
-        self._rest = timer(self, REST_MS, self._settle, once=True)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumSize(360, 220)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName("Relief: the surface seen from anywhere")
-        self.setToolTip("Drag or arrow keys: turn. Wheel, plus, minus: exaggerate. 0: as at first.")
+        self.setAccessibleName("Relief: the surface's furrows, from any side")
+        self.setToolTip("Left, right, or a drag: a quarter turn. Plus, minus: taller, flatter. 0")
 
     def show_picture(self, picture: ReliefPicture | None) -> None:
         """Show a surface; the viewpoint stays, the exaggeration follows until it is chosen."""
@@ -47,9 +42,7 @@ class Relief(QWidget):
 
     def picture(self) -> ReliefPicture | None:
         """What is shown now."""
-        if self._picture is None:
-            return None
-        return replace(self._picture, view=self.viewpoint, turning=self._turning)
+        return None if self._picture is None else replace(self._picture, view=self.viewpoint)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw it."""
@@ -68,18 +61,17 @@ class Relief(QWidget):
             painter.drawRoundedRect(QRectF(self.rect()).adjusted(1, 1, -1, -1), 4, 4)
         painter.end()
 
-    def turn(self, right_deg: float, up_deg: float) -> None:
-        """Go around it."""
-        self.viewpoint = self.viewpoint.turned(right_deg, up_deg)
+    def turn(self, quarters: int) -> None:
+        """Go around it, to the right."""
+        self.viewpoint = self.viewpoint.turned(quarters)
         self._moved()
 
     def exaggerate(self, more: bool) -> None:
         """The next round exaggeration."""
-        ladder = [s * 10.0**p for p in range(5) for s in STEPS]
         now = self.viewpoint.exaggeration
-        near = min(range(len(ladder)), key=lambda i: abs(ladder[i] / now - 1))
-        value = ladder[min(max(near + (1 if more else -1), 0), len(ladder) - 1)]
-        self.viewpoint = replace(self.viewpoint, exaggeration=min(max(value, LEAST), MOST))
+        near = min(range(len(LADDER)), key=lambda i: abs(LADDER[i] / now - 1))
+        value = LADDER[min(max(near + (1 if more else -1), 0), len(LADDER) - 1)]
+        self.viewpoint = replace(self.viewpoint, exaggeration=value)
         self._own = True
         self._moved()
 
@@ -90,16 +82,10 @@ class Relief(QWidget):
         self._moved()
 
     def _moved(self) -> None:
-        self._turning = True
-        self._rest.start()
         v = self.viewpoint
-        words = f"turned {v.turn_deg:.0f}°, tipped {v.tip_deg:.0f}°, height × {v.exaggeration:g}"
+        words = f"from the {v.near}, height × {v.exaggeration:g}"
         self.setAccessibleDescription(words)
         self.looked.emit(words)
-        self.update()
-
-    def _settle(self) -> None:
-        self._turning = False
         self.update()
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
@@ -108,33 +94,24 @@ class Relief(QWidget):
             self._from = event.position()
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
-        """Turn it."""
+        """Turn it, a quarter at a time."""
         if event is not None and self._from is not None:
-            by = event.position() - self._from
-            self._from = event.position()
-            self.turn(-by.x() * DEG_PER_PX, by.y() * DEG_PER_PX)
+            across = event.position().x() - self._from.x()
+            if abs(across) >= QUARTER_PX:
+                self._from = event.position()
+                self.turn(-1 if across > 0 else 1)
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         """Let go."""
         self._from = None
 
-    def wheelEvent(self, event: QWheelEvent | None) -> None:
-        """Exaggerate more or less."""
-        if event is not None and event.angleDelta().y():
-            self.exaggerate(event.angleDelta().y() > 0)
-
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Arrows turn; plus and minus exaggerate; 0 as at first."""
+        """Left and right turn; plus and minus exaggerate; 0 as at first."""
         assert event is not None
         key = Qt.Key(event.key())
-        turns = {
-            Qt.Key.Key_Left: (-KEY_DEG, 0.0),
-            Qt.Key.Key_Right: (KEY_DEG, 0.0),
-            Qt.Key.Key_Up: (0.0, KEY_DEG),
-            Qt.Key.Key_Down: (0.0, -KEY_DEG),
-        }
+        turns = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}
         if key in turns:
-            self.turn(*turns[key])
+            self.turn(turns[key])
         elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal, Qt.Key.Key_Minus):
             self.exaggerate(key != Qt.Key.Key_Minus)
         elif key == Qt.Key.Key_0:

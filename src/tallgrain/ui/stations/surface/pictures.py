@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from tallgrain.core.surface.chart import Chart
+from tallgrain.core.surface.interpolate import Mesh
 from tallgrain.core.surface.quality import marked
 from tallgrain.core.surface.section import section
 from tallgrain.core.surface.sight import About
@@ -70,6 +71,16 @@ class Pictures:
         if self._pinned is None or self._pinned[0] is not chart:
             self._pinned = chart, chart.with_span(span)
         return self._pinned[1]
+
+    def before(self) -> tuple[str, Mesh] | None:
+        """What the survey that is shown is compared with, as heights about its own plane."""
+        compared, shown = self.compared(), self._session.shown
+        if compared is None or shown is None or self._session.reference != "ls":
+            return None
+        for old, mesh in ((compared.a, compared.mesh_a), (compared.b, compared.mesh_b)):
+            if mesh is not None and old.ident != shown.head.ident:
+                return f"survey {old.ident}, {day(old.taken_at)}", mesh
+        return None
 
     def picture(self) -> Picture:
         """The field: a plan, the survey under way, or a stored one."""

@@ -3,7 +3,6 @@
 import csv
 import io
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -18,8 +17,8 @@ from PyQt6.QtWidgets import (
 )
 
 from tallgrain.core.surface.first_layer import FirstLayerSight
+from tallgrain.core.surface.furrows import Viewpoint
 from tallgrain.core.surface.interpolate import Mesh
-from tallgrain.core.surface.relief import Viewpoint
 from tallgrain.core.surface.section import snapped
 from tallgrain.core.surface.sight import About
 from tallgrain.ui.dialogs.plan import PlanDialog
@@ -262,8 +261,7 @@ class SurfaceStation(Station):
         """Save the field or the relief as PNG, SVG or PDF. Raises InputError or JobError."""
         relief, rect = self.relief.picture(), QRectF(self.views.rect())
         if self.layer is Layer.RELIEF and relief is not None:
-            still = replace(relief, turning=False)
-            save_picture(path, rect, lambda painter: paint_relief(painter, rect, still))
+            save_picture(path, rect, lambda painter: paint_relief(painter, rect, relief))
             return
         picture, view = self.field.picture(), self.field.view()
         if picture is not None and view is not None:
@@ -320,11 +318,11 @@ class SurfaceStation(Station):
             return
         self.relief.show_picture(
             ReliefPicture(
-                s.sheet,
                 chart,
                 Viewpoint(),
                 middle=MIDDLES[s.reference],
                 pinned=self.pinned_span is not None,
+                before=self.pictures.before(),
             )
         )
 
