@@ -235,8 +235,8 @@ def layer_text(seeds=range(200)):
         "them with that surface written, two thirds with the gap felt by a hand of 6 to 25 µm; the "
         "plate bends on. How many stated intervals hold the whole true layer, at 61 × 61 places.",
         "Where nobody felt it the gap is taken as what printers in general are off by.",
-        "", "| printer | gap felt: held of 100, of so many | width, median (mm) | never felt: held of 100, of so many | "
-        "width, median (mm) |", "|---|---|---|---|---|",
+        "", "| printer | gap felt: held of 100, of so many | width, median (mm) | "
+        "never felt: held of 100, of so many | width, median (mm) |", "|---|---|---|---|---|",
     ]  # fmt: skip
     for k, name in enumerate(PRINTERS):
         told = [stated(name, seed) for seed in list(seeds)[k::3]]

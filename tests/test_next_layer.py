@@ -11,6 +11,7 @@ from tallgrain.core.held.surface import Takes
 from tallgrain.core.layer.layer import first_layer
 from tallgrain.core.machine.outline import Rectangle
 from tallgrain.core.survey import Conditions, Point, Survey
+from tallgrain.errors import InputError
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.journal.journal import Journal
 from tallgrain.journal.records import (
@@ -239,6 +240,8 @@ def test_odd_surveys_and_boxes_end_in_sentences(rye):
     whole, part = advise(g, AIM).layer, advise(g, small).layer
     assert part.high - part.low < whole.high - whole.low
     assert (part.xs[0], part.xs[-1]) == (90, 130)
+    with pytest.raises(InputError, match="x 90 to 500 mm, past the plate"):
+        advise(g, replace(AIM, box=Rectangle(90, 90, 500, 130)))
 
 
 def test_the_coming_print_is_remembered(rye):

@@ -39,6 +39,8 @@ LIKE_NOZZLE_C = 5.0
 # What a term of the season is in the six terms 1, u, v, u², v², uv.
 TO_TERMS = np.array([1.0, 0.5, 0.5, 1.0, 1.0, 0.5])
 LIKELY_FLAT_MM = 0.3
+# A first layer may reach so far past the plate's edge, by the width of its lines (mm).
+PAST_MM = 1.0
 
 
 def situation(g: Ground, print_: Coming, holds: Holds | None = None) -> Situation:
@@ -46,6 +48,8 @@ def situation(g: Ground, print_: Coming, holds: Holds | None = None) -> Situatio
     holds = holds or Holds()
     sheet, plate = g.sheet, g.sheet.plate.outline
     box = plate.box
+    if print_.box is not None:
+        _need_room(print_.box, box)
     field, words = None, "the plate was never surveyed"
     if g.survey is not None:
         sigma = point_noise(g.survey, g.learnt.touch.s)[0]
@@ -67,6 +71,20 @@ def situation(g: Ground, print_: Coming, holds: Holds | None = None) -> Situatio
         box,
         plate.radius if isinstance(plate, Disc) else None,
     )
+
+
+def _need_room(wanted: Rectangle, plate: Rectangle) -> None:
+    for axis, low, high, first, last in (
+        ("x", wanted.x0, wanted.x1, plate.x0, plate.x1),
+        ("y", wanted.y0, wanted.y1, plate.y0, plate.y1),
+    ):
+        if low < first - PAST_MM or high > last + PAST_MM:
+            raise InputError(
+                f"the print's first layer lies at {axis} {low:.0f} to {high:.0f} mm, past the plate "
+                f"({first:.0f} to {last:.0f} mm).",
+                "print",
+                "Give a program for this printer, or mend the plate's size at Machine.",
+            )
 
 
 def _reached(survey: Survey | None, box: Rectangle) -> Rectangle:

@@ -250,6 +250,11 @@ class Tolerance(Part):
     flatness_mm: Length = 0.2
     first_layer_mm: tuple[Length, Length] = (0.16, 0.26)
 
+    @model_validator(mode="after")
+    def _ordered(self) -> "Tolerance":
+        _rising("first_layer_mm", self.first_layer_mm)
+        return self
+
 
 class Correction(Part):
     """How far one pass of levelling may move a Z motor (mm), and two of them apart; how far one
