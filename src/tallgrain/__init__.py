@@ -1,3 +1,3 @@
 """Tall Grain: a bench instrument for people who build printers."""
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"

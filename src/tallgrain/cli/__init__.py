@@ -1,5 +1,6 @@
 """The command line: every verb of docs/cli.md, as a table for people or JSON for programs."""
 
+import os
 import sys
 
 from tallgrain.cli import (
@@ -47,10 +48,19 @@ __all__ = [
 ]
 
 
+# Set by the shells' completion (share/), which asks the program itself.
+COMPLETING = "_TALLGRAIN_COMPLETE"
+
+
 def main() -> None:
     """Run the command line: errors as one sentence on stderr and the exit status they carry."""
+    if COMPLETING in os.environ:
+        # Typer knows the shells only where it may install into them itself, which a package does.
+        from typer._completion_classes import completion_init
+
+        completion_init()
     try:
-        app()
+        app(prog_name="tallgrain")
     except TallGrainError as error:
         print(
             printable(f"{error} {error.at_the_command_line}".strip()).replace("\n", " "),

@@ -28,6 +28,16 @@ def window(
         sys.exit(open_window())
 
 
+@app.command("open")
+def open_files(
+    files: Annotated[list[Path] | None, typer.Argument(help="Surveys, sheets or packs.")] = None,
+) -> None:
+    """Open the window, and take files in: surveys, machine sheets, packs of printers."""
+    from tallgrain.ui.app.start import open_window
+
+    sys.exit(open_window(files or ()))
+
+
 @app.command()
 def demo(
     seed: Annotated[int, typer.Option(help="The stand-in's chance; 17 made the year.")] = 17,

@@ -48,39 +48,31 @@ class Pack:
 
 def write_pack(path: Path, pack: Pack) -> None:
     """Write a pack. Raises JobError where it can't be written."""
+    members: list[tuple[str, str]] = []
+    printers = []
+    for i, one in enumerate(pack.printers, 1):
+        folder = f"printers/{i}"
+        printers.append(
+            {
+                "name": one.name,
+                "folder": folder,
+                "surveys": [{k: v for k, v in s.items() if k != "text"} for s in one.surveys],
+                "values": sorted(one.values),
+            }
+        )
+        members.append((f"{folder}/machine.toml", one.sheet))
+        members.append((f"{folder}/events.json", _json(one.events)))
+        members.append((f"{folder}/journal.json", _json(one.journal)))
+        for n, survey in enumerate(one.surveys, 1):
+            members.append((f"{folder}/surveys/{n}.json", survey["text"]))
+        members += [(f"{folder}/values/{name}", text) for name, text in one.values.items()]
+    members += [(f"dialects/{name}.toml", text) for name, text in pack.dialects.items()]
+    head = {"format": FORMAT, "version": 1, "printers": printers, "dialects": sorted(pack.dialects)}
     held = io.BytesIO()
     with zipfile.ZipFile(held, "w", zipfile.ZIP_DEFLATED) as file:
-
-        def put(name: str, text: str) -> None:
+        # What it is stands first, so that a desktop sees it at once.
+        for name, text in [("pack.json", _json(head)), *members]:
             file.writestr(zipfile.ZipInfo(name), text.encode("utf-8"), zipfile.ZIP_DEFLATED)
-
-        printers = []
-        for i, one in enumerate(pack.printers, 1):
-            folder = f"printers/{i}"
-            printers.append(
-                {
-                    "name": one.name,
-                    "folder": folder,
-                    "surveys": [{k: v for k, v in s.items() if k != "text"} for s in one.surveys],
-                    "values": sorted(one.values),
-                }
-            )
-            put(f"{folder}/machine.toml", one.sheet)
-            put(f"{folder}/events.json", _json(one.events))
-            put(f"{folder}/journal.json", _json(one.journal))
-            for n, survey in enumerate(one.surveys, 1):
-                put(f"{folder}/surveys/{n}.json", survey["text"])
-            for name, text in one.values.items():
-                put(f"{folder}/values/{name}", text)
-        for name, text in pack.dialects.items():
-            put(f"dialects/{name}.toml", text)
-        head = {
-            "format": FORMAT,
-            "version": 1,
-            "printers": printers,
-            "dialects": sorted(pack.dialects),
-        }
-        put("pack.json", _json(head))
     write_bytes(path, held.getvalue())
 
 

@@ -80,8 +80,8 @@ def _need_room(wanted: Rectangle, plate: Rectangle) -> None:
     ):
         if low < first - PAST_MM or high > last + PAST_MM:
             raise InputError(
-                f"the print's first layer lies at {axis} {low:.0f} to {high:.0f} mm, past the plate "
-                f"({first:.0f} to {last:.0f} mm).",
+                f"the print's first layer lies at {axis} {low:.0f} to {high:.0f} mm, past the "
+                f"plate ({first:.0f} to {last:.0f} mm).",
                 "print",
                 "Give a program for this printer, or mend the plate's size at Machine.",
             )

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QInputDialog, QMessageBox
 
+from tallgrain import __version__
 from tallgrain.core.machine.sheet import checked_name
 from tallgrain.errors import InputError, OtherComputer, TallGrainError, printable
 from tallgrain.link.by_hand import URL, is_by_hand
@@ -100,8 +101,12 @@ class Asking:
 
     def about(self) -> None:
         """What this is."""
-        words = "Tall Grain, a bench instrument for people who build printers."
-        self._box("About", words, "Typeface: B612, SIL Open Font License 1.1.").open()
+        words = f"Tall Grain {__version__}, a bench instrument for people who build printers."
+        more = (
+            "Free software: GNU General Public License 3 or later.\n"
+            "Typeface: B612, SIL Open Font License 1.1."
+        )
+        self._box("About", words, more).open()
 
     # Asking
 

@@ -73,9 +73,12 @@ class Filing(QObject):
             self.take_file(Path(name))
 
     def take_file(self, path: Path) -> None:
-        """Store the survey in a file for the printer that is shown; a sheet makes a printer."""
+        """Store the survey in a file for the printer that is shown; a sheet makes a printer, a pack
+        brings some."""
         if path.suffix.lower() == ".toml":
             self.take_sheet(path)
+        elif path.suffix.lower() == ".zip":
+            self.unpack_from(path)
         elif self._session.sheet is not None:
             name = self._session.sheet.name
             self._take(

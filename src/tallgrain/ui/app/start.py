@@ -4,12 +4,14 @@ import logging
 import logging.handlers
 import os
 import sys
+from collections.abc import Sequence
 from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING
 
+from tallgrain import __version__
 from tallgrain.errors import JobError, ReadOnly, StoreError
-from tallgrain.paths import data_home, demo_home
+from tallgrain.paths import ASSETS, data_home, demo_home
 from tallgrain.store.ledger import Ledger
 
 if TYPE_CHECKING:
@@ -19,6 +21,9 @@ if TYPE_CHECKING:
     from tallgrain.ui.demo.workshop import Workshop
 
 log = logging.getLogger(__name__)
+
+# The desktop entry that the window belongs to (share/applications).
+DESKTOP_ID = "org.tallgrain.TallGrain"
 
 # The window is seen first; then the rest of it follows.
 SEEN_MS, CALM_MS = 30, 400
@@ -38,6 +43,7 @@ def application() -> "QApplication":
             "Qt",
             f"Install them with: sudo apt-get install {' '.join(packages)}",
         )
+    from PyQt6.QtGui import QIcon
     from PyQt6.QtWidgets import QApplication
 
     if not platform.startswith(("offscreen", "minimal", "vnc")) and not _display_answers():
@@ -54,6 +60,9 @@ def application() -> "QApplication":
     if sys.excepthook is sys.__excepthook__:
         sys.excepthook = note_bug
     app.setApplicationName("Tall Grain")
+    app.setApplicationVersion(__version__)
+    app.setDesktopFileName(DESKTOP_ID)
+    app.setWindowIcon(QIcon(str(ASSETS / "icons" / "tallgrain.svg")))
     app.setStyle("Fusion")
     load_fonts()
     app.setFont(font(13))
@@ -117,8 +126,8 @@ def log_to_file(home: Path) -> None:
     root.addHandler(handler)
 
 
-def open_window() -> int:
-    """The window on the builder's own data; its exit status."""
+def open_window(files: Sequence[Path] = ()) -> int:
+    """The window on the builder's own data, with files to take in; its exit status."""
     app = application()
     home = data_home()
     try:
@@ -134,6 +143,8 @@ def open_window() -> int:
         window.setWindowTitle("Tall Grain – read only: nothing can be stored in this folder")
     window.show()
     furnish_when_idle(window)
+    for path in files:
+        window.files.take_file(path.absolute())
     return app.exec()
 
 

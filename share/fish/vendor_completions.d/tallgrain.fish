@@ -1,0 +1,1 @@
+complete --command tallgrain --no-files --arguments "(env _TALLGRAIN_COMPLETE=complete_fish _TYPER_COMPLETE_FISH_ACTION=get-args _TYPER_COMPLETE_ARGS=(commandline -cp) tallgrain)" --condition "env _TALLGRAIN_COMPLETE=complete_fish _TYPER_COMPLETE_FISH_ACTION=is-args _TYPER_COMPLETE_ARGS=(commandline -cp) tallgrain"
