@@ -1,8 +1,19 @@
 """Every station, page and printer, at the sizes that must work: no words cut or covered."""
 
 import pytest
-from PyQt6.QtCore import QRect
-from PyQt6.QtWidgets import QAbstractButton, QLabel, QPushButton, QWidget
+from PyQt6.QtCore import QRect, Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import (
+    QAbstractButton,
+    QAbstractItemView,
+    QAbstractScrollArea,
+    QAbstractSpinBox,
+    QComboBox,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QWidget,
+)
 
 from tallgrain import demo
 from tallgrain.ui.widgets.parts import Elided
@@ -95,6 +106,58 @@ def test_no_words_are_cut(bench, qtbot, printer, size):
         for button in station.findChildren(QAbstractButton):
             if button.isVisible():
                 assert button.accessibleName() or button.text(), page
+
+
+def walked(window, most=140):
+    """What Tab reaches, one after another, until it comes back to where it began."""
+    first = window.focusWidget()
+    seen = []
+    for _ in range(most):
+        QTest.keyClick(window.focusWidget() or window, Qt.Key.Key_Tab)
+        now = window.focusWidget()
+        if now is first and seen:
+            return seen
+        seen.append(now)
+    return None
+
+
+def wants_tab(widget):
+    """Whether a control has to be reached by the keyboard."""
+    kinds = (QAbstractButton, QAbstractSpinBox, QComboBox, QAbstractItemView, QLineEdit)
+    by_tab = widget.focusPolicy() & Qt.FocusPolicy.TabFocus
+    part = isinstance(widget.parentWidget(), QAbstractSpinBox | QComboBox | QAbstractScrollArea)
+    return (
+        isinstance(widget, kinds)
+        and widget.isVisible()
+        and widget.isEnabled()
+        and (by_tab and not part)
+    )
+
+
+@pytest.mark.parametrize("printer", PRINTERS)
+def test_tab_reaches_all_and_leaves_all(bench, qtbot, printer):
+    window, _ = bench(link=False)
+    demo.put_sheet(window.session.ledger, printer)
+    window.session.choose_printer(printer)
+    window.refresh_printers()
+    for page in pages(window):
+        qtbot.wait(2)
+        window.station.widget.setFocus()
+        window.header.printers.setFocus()
+        seen = walked(window)
+        assert seen is not None, (page, "Tab never comes back")
+        left = [
+            w.accessibleName() or getattr(w, "text", str)()
+            for w in window.station.widget.findChildren(QWidget)
+            if wants_tab(w) and w not in seen and not grouped(w, seen)
+        ]
+        assert not left, (page, left)
+
+
+def grouped(widget, seen):
+    """Of buttons that exclude each other Tab reaches the chosen one, the arrows the rest."""
+    group = widget.group() if isinstance(widget, QAbstractButton) else None
+    return group is not None and group.exclusive() and any(b in seen for b in group.buttons())
 
 
 def test_every_kernel_tells_its_state_in_words(bench):

@@ -65,6 +65,7 @@ class LiveConsole(QDialog):
         column.addLayout(top)
         self.transcript = QPlainTextEdit()
         self.transcript.setReadOnly(True)
+        self.transcript.setTabChangesFocus(True)
         self.transcript.setMaximumBlockCount(MOST_LINES)
         self.transcript.setFont(theme.font(12))
         self.transcript.setAccessibleName("What was sent (→) and what the console said")

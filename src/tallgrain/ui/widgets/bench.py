@@ -24,7 +24,7 @@ from tallgrain.ui.app.wheel import NEVER
 from tallgrain.ui.painting.looks import draw_looks
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.state import LinkState
-from tallgrain.ui.widgets.parts import Panel, button, label, put, tell
+from tallgrain.ui.widgets.parts import Panel, Table, button, label, put, tell
 
 BENCH_WIDTH = 380
 
@@ -147,7 +147,7 @@ def beside(middle: QWidget, bench: QWidget) -> QWidget:
 
 def plain_table(heads: Sequence[str], name: str) -> QTableWidget:
     """A table to be read: rows as tall as their words, the last column takes what room is left."""
-    made = QTableWidget(0, len(heads))
+    made = Table(0, len(heads))
     made.setHorizontalHeaderLabels(list(heads))
     made.setAccessibleName(name)
     made.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)

@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import (
     QLabel,
     QPushButton,
     QSpinBox,
+    QTableWidget,
     QVBoxLayout,
     QWidget,
 )
@@ -124,6 +125,14 @@ def _fill(
     made.setAccessibleName(name)
     if value is not None:
         made.setValue(value)
+
+
+class Table(QTableWidget):
+    """A table that the Tab key leaves; its cells are walked by the arrow keys."""
+
+    def __init__(self, rows: int, columns: int) -> None:
+        super().__init__(rows, columns)
+        self.setTabKeyNavigation(False)
 
 
 class Pages(QWidget):

@@ -24,7 +24,7 @@ from tallgrain.journal.records import ValueChanged
 from tallgrain.procedures.values import FIRST_LAYER
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.values_work import ValuesWork
-from tallgrain.ui.widgets.parts import Panel, button, label, put, tell
+from tallgrain.ui.widgets.parts import Panel, Table, button, label, put, tell
 from tallgrain.ui.widgets.value_words import NAMES, figure, meaning_words
 from tallgrain.ui.widgets.words import count_of, day_time, mm
 
@@ -245,7 +245,7 @@ class LedgerPage(QWidget):
 
 
 def _table() -> QTableWidget:
-    made = QTableWidget(0, len(COLUMNS))
+    made = Table(0, len(COLUMNS))
     made.setHorizontalHeaderLabels(list(COLUMNS))
     made.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
     made.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)

@@ -22,7 +22,7 @@ from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.probe.claims import side_words
 from tallgrain.formats.draft import Draft, Path, effective, with_amount, with_choice
 from tallgrain.ui.session.drafts import Drafts
-from tallgrain.ui.widgets.parts import FigureBox, Pages, button, label, tell
+from tallgrain.ui.widgets.parts import FigureBox, Pages, Table, button, label, tell
 from tallgrain.ui.widgets.words import MINUS
 
 LARGEST = 5000.0
@@ -250,7 +250,7 @@ class SheetForm(QWidget):
         page = QWidget()
         column = QVBoxLayout(page)
         column.setContentsMargins(0, 0, 0, 0)
-        table = QTableWidget(0, len(columns))
+        table = Table(0, len(columns))
         table.setObjectName(name)
         table.setAccessibleName(part)
         table.setHorizontalHeaderLabels([head for _, head, _ in columns])

@@ -6,7 +6,6 @@ from PyQt6.QtWidgets import (
     QComboBox,
     QHBoxLayout,
     QHeaderView,
-    QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
     QWidget,
@@ -16,7 +15,7 @@ from tallgrain.core.solve.delta import TOWERS
 from tallgrain.core.solve.towers import Policy, RadiusPart, absorbed, radius_of, switch_turns
 from tallgrain.errors import TallGrainError
 from tallgrain.ui.stations.towers.model import TowersWork
-from tallgrain.ui.widgets.parts import FigureBox, amount, button, label, tell
+from tallgrain.ui.widgets.parts import FigureBox, Table, amount, button, label, tell
 from tallgrain.ui.widgets.words import MINUS, mm
 
 VERDICTS = (
@@ -41,7 +40,7 @@ class ByHandPage(QWidget):
         column.addWidget(
             label("At the plan's places, where the same gauge grips.", "muted", wrap=True)
         )
-        self.table = QTableWidget(0, 3)
+        self.table = Table(0, 3)
         self.table.setHorizontalHeaderLabels(["x, mm", "y, mm", "z, mm"])
         self.table.setMinimumHeight(150)
         self.table.setAccessibleName("Heights that were felt, by place")
@@ -202,7 +201,7 @@ class RadiusPage(QWidget):
                 wrap=True,
             )
         )
-        self.table = QTableWidget(0, 2)
+        self.table = Table(0, 2)
         self.table.setHorizontalHeaderLabels(["part", f"mm ({MINUS} takes off)"])
         self.table.setAccessibleName("Parts of the radius")
         self.table.setMinimumHeight(150)
