@@ -5,7 +5,14 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Generic, TypeVar, cast
 
 from PyQt6.QtCore import QEvent, QObject, QSettings, Qt
-from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QUndoStack
+from PyQt6.QtGui import (
+    QCloseEvent,
+    QDragEnterEvent,
+    QDropEvent,
+    QKeyEvent,
+    QResizeEvent,
+    QUndoStack,
+)
 from PyQt6.QtWidgets import (
     QApplication,
     QHBoxLayout,
@@ -52,6 +59,9 @@ if TYPE_CHECKING:
     from tallgrain.ui.stations.surface.station import SurfaceStation
     from tallgrain.ui.stations.tilt.station import TiltStation
     from tallgrain.ui.stations.towers.station import TowersStation
+
+# A window lower than this is short (px).
+SHORT_PX = 900
 
 S = TypeVar("S", bound=Station)
 
@@ -337,6 +347,11 @@ class Window(QMainWindow):
         mime = event.mimeData() if event else None
         if event is not None and mime is not None and mime.hasUrls():
             event.acceptProposedAction()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """Where the window is short the season folds to a line: the work comes first."""
+        super().resizeEvent(event)
+        self.strip.fold(self.height() < SHORT_PX)
 
     def dropEvent(self, event: QDropEvent | None) -> None:
         """Take each file that was dropped."""

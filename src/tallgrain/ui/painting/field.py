@@ -13,6 +13,7 @@ from tallgrain.core.surface.chart import Chart
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.axes import paint_axes
 from tallgrain.ui.painting.colours import height_image
+from tallgrain.ui.painting.labels import Placer
 from tallgrain.ui.painting.pens import hatched, pen, text, triangle
 from tallgrain.ui.painting.scale import paint_scale
 from tallgrain.ui.painting.view import AXIS_BOTTOM, AXIS_LEFT, TOP, View
@@ -117,7 +118,8 @@ def paint_ground(painter: QPainter, rect: QRectF, picture: Picture, view: View) 
     _plate(painter, picture, view)
     if picture.chart:
         paint_heights(painter, picture.chart, view, picture.light)
-    _frame(painter, picture, view)
+    placer = Placer(view.box)
+    _frame(painter, picture, view, placer)
     if picture.room:
         _room(painter, picture.room, view)
     if picture.route and len(picture.points) > 1:
@@ -125,7 +127,7 @@ def paint_ground(painter: QPainter, rect: QRectF, picture: Picture, view: View) 
     if picture.show_points and not picture.light:
         _points(painter, picture, view)
     if picture.chart and picture.flags:
-        _flags(painter, picture.chart, view)
+        _flags(painter, picture.chart, view, placer)
     paint_axes(painter, picture.sheet, view)
     painter.restore()
     if picture.chart:
@@ -213,7 +215,7 @@ def paint_heights(painter: QPainter, chart: Chart, view: View, light: bool = Fal
     painter.restore()
 
 
-def _frame(painter: QPainter, picture: Picture, view: View) -> None:
+def _frame(painter: QPainter, picture: Picture, view: View, placer: Placer) -> None:
     sheet = picture.sheet
     if picture.show_reach:
         painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -232,11 +234,50 @@ def _frame(painter: QPainter, picture: Picture, view: View) -> None:
         painter.setBrush(hatched(theme.INK))
         painter.drawRect(box)
     for support in sheet.supports:
-        _support(painter, view.at(*support.at), f"Z {support.name}")
+        name, edge = f"Z {support.name}", _edge_of(sheet.plate.outline, support.at)
+        if edge is None:
+            _support(painter, view.at(*support.at), name)
+        else:
+            placer.keep(_tick(painter, view, edge, support.at, name))
     for adjuster in sheet.adjusters:
         left = adjuster.at[0] < sheet.plate.outline.middle[0]
         side = Qt.AlignmentFlag.AlignLeft if left else Qt.AlignmentFlag.AlignRight
         _support(painter, view.at(*adjuster.at), adjuster.name, side)
+
+
+def _edge_of(outline: Rectangle | Disc, at: tuple[float, float]) -> tuple[float, float] | None:
+    """Where on the plate's edge a place outside it is nearest; None for one that is on it."""
+    if bool(outline.holds([at])[0]):
+        return None
+    if isinstance(outline, Disc):
+        way = np.subtract(at, (outline.x, outline.y))
+        x, y = np.array((outline.x, outline.y)) + way / np.hypot(*way) * outline.radius
+        return float(x), float(y)
+    return min(max(at[0], outline.x0), outline.x1), min(max(at[1], outline.y0), outline.y1)
+
+
+def _tick(
+    painter: QPainter, view: View, edge: tuple[float, float], at: tuple[float, float], name: str
+) -> QRectF:
+    """A motor that stands outside: a wedge at the plate's edge that points to it, its name inside,
+    so that the plate is drawn as large as there is room; where the name stands."""
+    foot, to = view.at(*edge), view.at(*at)
+    long = max(float(np.hypot(to.x() - foot.x(), to.y() - foot.y())), 1e-6)
+    out = QPointF((to.x() - foot.x()) / long, (to.y() - foot.y()) / long)
+    across = QPointF(-out.y(), out.x())
+    painter.setPen(pen(theme.INK, 1.2))
+    painter.setBrush(theme.GOLD)
+    painter.drawPolygon(QPolygonF([foot - 7 * across, foot + 7 * across, foot + 8 * out]))
+    painter.setFont(theme.font(11))
+    words = painter.fontMetrics().horizontalAdvance(name) + 8.0
+    middle = foot - QPointF(out.x() * (words / 2 + 7), out.y() * 17)
+    box = QRectF(middle.x() - words / 2, middle.y() - 8, words, 16)
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(theme.PANEL)
+    painter.drawRoundedRect(box, 3, 3)
+    painter.setPen(theme.INK)
+    painter.drawText(box, Qt.AlignmentFlag.AlignCenter, name)
+    return box
 
 
 def _support(
@@ -342,16 +383,18 @@ def _cursor(painter: QPainter, at: QPointF) -> None:
             painter.drawLine(at + QPointF(7 * x, 7 * y), at + QPointF(14 * x, 14 * y))
 
 
-def _flags(painter: QPainter, chart: Chart, view: View) -> None:
+def _flags(painter: QPainter, chart: Chart, view: View, placer: Placer) -> None:
     for extreme, up in ((chart.high, True), (chart.low, False)):
         at = view.at(extreme.x, extreme.y)
         words = mm(extreme.z, signed=True)
         painter.setFont(theme.font(13, bold=True))
         width = painter.fontMetrics().horizontalAdvance(words) + 12.0
-        right = at.x() + 12 + width < view.box.right() - 4
-        box = QRectF(at.x() + 10 if right else at.x() - 10 - width, at.y() - 10, width, 20)
-        # Kept inside the drawing, so that a flag at the plate's edge is never cut.
-        box.moveTop(min(max(box.top(), view.box.top()), view.box.bottom() - 20))
+        beside = [QRectF(at.x() + 10, at.y() - 10, width, 20)]
+        if at.x() + 12 + width > view.box.right() - 4:
+            beside.clear()
+        beside.append(QRectF(at.x() - 10 - width, at.y() - 10, width, 20))
+        around = (QRectF(at.x() - width / 2, at.y() + dy, width, 20) for dy in (12, -32, 34, -54))
+        box = placer.place([*beside, *around])
         painter.setPen(pen(theme.LINE))
         painter.setBrush(theme.PANEL)
         painter.drawRoundedRect(box, 2, 2)

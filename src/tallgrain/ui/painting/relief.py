@@ -12,10 +12,10 @@ from tallgrain.core.surface.interpolate import Mesh
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.colours import height_colour
 from tallgrain.ui.painting.pens import pen, text
-from tallgrain.ui.painting.scale import paint_scale
+from tallgrain.ui.painting.scale import SCALE_HEIGHT, SCALE_WIDTH, lying, paint_scale
 from tallgrain.ui.widgets.words import mm
 
-SCALE_WIDTH, SIDE, TOP, BOTTOM = 96.0, 54.0, 16.0, 52.0
+SIDE, TOP, BOTTOM = 54.0, 16.0, 52.0
 # Every so many furrows one is drawn strong, and says where it lies.
 STRONG = 3
 # Colours along a furrow, and how far apart two labels stand at least (px).
@@ -40,6 +40,8 @@ class _Place:
 
     def __init__(self, rect: QRectF, seen: Furrows, picture: ReliefPicture) -> None:
         free = rect.adjusted(SIDE, TOP, -SCALE_WIDTH - SIDE, -BOTTOM)
+        if lying(rect):
+            free = rect.adjusted(12, TOP, -SIDE, -BOTTOM - SCALE_HEIGHT)
         times, chart = picture.view.exaggeration, picture.chart
         # As tall as the scale, so that two surveys on one scale stand alike.
         up, down = (max(v, 0.0) * times for v in (chart.high.z, -chart.low.z))

@@ -102,6 +102,34 @@ def paint_strip(painter: QPainter, rect: QRectF, picture: StripPicture) -> None:
     painter.restore()
 
 
+def paint_line(painter: QPainter, rect: QRectF, picture: StripPicture) -> None:
+    """The strip folded to a line: its title, each grain or bar, and when events were."""
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    middle = rect.center().y()
+    at = QPointF(rect.left() + 14, middle + 5)
+    title = text(painter, at, picture.title, pixels=13, bold=True)
+    whole = strip_scale(rect, picture)
+    plot = QRectF(title.right() + 24, rect.top() + 7, rect.right() - title.right() - 40, 20)
+    scale = StripScale(plot, whole.first, whole.last, whole.low, whole.high)
+    for time, _ in picture.events:
+        painter.setPen(pen(theme.INK, 1.2))
+        painter.drawLine(
+            QPointF(scale.x(time), rect.top() + 5), QPointF(scale.x(time), rect.bottom() - 5)
+        )
+    if picture.spans:
+        _bars(painter, scale, picture)
+    else:
+        for i, figure in enumerate(picture.figures):
+            if np.isfinite(figure):
+                full = bool(picture.like[i] and picture.complete[i])
+                shown = i == picture.shown
+                painter.setPen(pen(theme.INK if shown else theme.GOLD, 1.2))
+                painter.setBrush(theme.INK if shown else theme.GRAIN if full else theme.PANEL)
+                painter.drawEllipse(QPointF(scale.x(picture.times[i]), scale.y(figure)), 3.2, 4.0)
+    painter.restore()
+
+
 def _ground(
     painter: QPainter,
     scale: StripScale,

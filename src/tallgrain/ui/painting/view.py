@@ -6,7 +6,7 @@ from PyQt6.QtCore import QPointF, QRectF
 
 from tallgrain.core.machine.outline import Rectangle
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.ui.painting.scale import SCALE_WIDTH
+from tallgrain.ui.painting.scale import SCALE_HEIGHT, SCALE_WIDTH, lying
 
 AXIS_LEFT = 44.0
 AXIS_BOTTOM = 40.0
@@ -41,6 +41,12 @@ class View:
         return QRectF(self.at(r.x0, r.y1), self.at(r.x1, r.y0))
 
 
+def plate_extent(sheet: MachineSheet) -> Rectangle:
+    """The plate alone with a little room around: what stands outside becomes ticks at its edge."""
+    box = sheet.plate.outline.box
+    return Rectangle(box.x0 - 6, box.y0 - 6, box.x1 + 6, box.y1 + 6)
+
+
 def whole_extent(sheet: MachineSheet) -> Rectangle:
     """Plate, supports and adjusters with a little room around."""
     box = sheet.plate.outline.box
@@ -54,6 +60,8 @@ def whole_extent(sheet: MachineSheet) -> Rectangle:
 
 def fitted(rect: QRectF, extent: Rectangle) -> View:
     """The view that shows an extent as large as a rectangle allows, scale bar beside it."""
+    if lying(rect):
+        return plain_view(rect.adjusted(AXIS_LEFT, TOP, -12, -AXIS_BOTTOM - SCALE_HEIGHT), extent)
     return plain_view(rect.adjusted(AXIS_LEFT, TOP, -SCALE_WIDTH, -AXIS_BOTTOM), extent)
 
 

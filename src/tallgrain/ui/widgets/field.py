@@ -19,7 +19,7 @@ from tallgrain.core.machine.outline import Rectangle
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.field import Picture, paint_ground, paint_over
 from tallgrain.ui.painting.pens import pen, text
-from tallgrain.ui.painting.view import View, fitted, whole_extent
+from tallgrain.ui.painting.view import View, fitted, plate_extent
 
 Pair = tuple[float, float]
 
@@ -81,7 +81,7 @@ class Field(QWidget):
         """Where millimetres lie at present."""
         if self._picture is None:
             return None
-        return fitted(QRectF(self.rect()), self._zoom or whole_extent(self._picture.sheet))
+        return fitted(QRectF(self.rect()), self._zoom or plate_extent(self._picture.sheet))
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw it."""
@@ -121,7 +121,7 @@ class Field(QWidget):
         """Come closer (factor > 1) or step back, keeping a place of the plate where it is."""
         if self._picture is None:
             return
-        whole = whole_extent(self._picture.sheet)
+        whole = plate_extent(self._picture.sheet)
         now = self._zoom or whole
         x, y = about or now.middle
         shrink = 1 / factor

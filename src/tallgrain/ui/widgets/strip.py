@@ -6,16 +6,24 @@ from datetime import datetime
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtGui import (
+    QContextMenuEvent,
+    QFocusEvent,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+)
 from PyQt6.QtWidgets import QMenu, QSizePolicy, QWidget
 
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.pens import pen, text
-from tallgrain.ui.painting.strip import StripPicture, paint_strip, strip_places
+from tallgrain.ui.painting.strip import StripPicture, paint_line, paint_strip, strip_places
 from tallgrain.ui.session.look_back import LookBack, Season
 from tallgrain.ui.widgets.words import day, mm
 
-HEIGHT = 126
+# Whole, and folded to a line where the window is short; it unfolds while it has the keyboard.
+HEIGHT, FOLDED = 126, 34
 HOLLOW = "mm, as measured; hollow: other sheet or heat, or incomplete"
 
 
@@ -79,6 +87,7 @@ class Strip(QWidget):
         super().__init__()
         self._back = back
         self._cursor: int | None = None
+        self._short = False
         self.tolerance: float | None = None
         # What the station that is shown tells instead of the flatness.
         self.story: Callable[[], Story | None] = lambda: None
@@ -92,6 +101,32 @@ class Strip(QWidget):
     def sizeHint(self) -> QSize:
         """As in the sketch."""
         return QSize(1000, HEIGHT)
+
+    def fold(self, short: bool) -> None:
+        """Be a line, as long as nobody works with it, where the window is short."""
+        self._short = short
+        self._fit()
+
+    @property
+    def folded(self) -> bool:
+        """Whether it is a line now."""
+        return self._short and not self.hasFocus()
+
+    def _fit(self) -> None:
+        height = FOLDED if self.folded else HEIGHT
+        if self.height() != height:
+            self.setFixedHeight(height)
+            self.update()
+
+    def focusInEvent(self, event: QFocusEvent | None) -> None:
+        """Unfold."""
+        super().focusInEvent(event)
+        self._fit()
+
+    def focusOutEvent(self, event: QFocusEvent | None) -> None:
+        """Fold again."""
+        super().focusOutEvent(event)
+        self._fit()
 
     def refresh(self) -> None:
         """Follow the season."""
@@ -172,8 +207,11 @@ class Strip(QWidget):
             self.update()
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        """Show the survey that is clicked; with Shift pin it as A, with Ctrl as B."""
+        """Unfold; show the survey that is clicked; with Shift pin it as A, with Ctrl as B."""
         assert event is not None
+        if self.height() == FOLDED:
+            self._fit()
+            return
         found = self._at(event.position())
         if found is None or event.button() != Qt.MouseButton.LeftButton:
             return
@@ -245,6 +283,8 @@ class Strip(QWidget):
             words = "The season begins with the first survey."
             centre = Qt.AlignmentFlag.AlignHCenter
             text(painter, QPointF(self.rect().center()), words, centre, 13, theme.MUTED)
+        elif self.height() == FOLDED:
+            paint_line(painter, QRectF(self.rect()), picture)
         else:
             paint_strip(painter, QRectF(self.rect()), picture)
             if self._cursor is not None:

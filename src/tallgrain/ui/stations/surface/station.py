@@ -39,7 +39,8 @@ from tallgrain.ui.widgets.section import SectionView
 from tallgrain.ui.widgets.words import day, day_time, mm
 
 SNAP_PX = 7.0
-ROOM_FOR_SECTION_PX = 560
+# Where there is less the section is folded away until it is asked for: the plate comes first.
+ROOM_FOR_SECTION_PX = 820
 
 
 ABOUT: dict[About, str] = {
@@ -95,7 +96,7 @@ class SurfaceStation(Station):
         self.views.addWidget(self.relief)
         middle.addWidget(self.views, 1)
         self.section = SectionView()
-        self.show_section = True
+        self.show_section: bool | None = None  # None: where there is room
         middle.addWidget(self.section)
         row.addLayout(middle, 1)
         self.bench = SurfaceBench(session)
@@ -233,8 +234,14 @@ class SurfaceStation(Station):
 
     def toggle_section(self) -> None:
         """Show or hide the section."""
-        self.show_section = not self.show_section
+        self.show_section = not self._section_open
         self.refresh()
+
+    @property
+    def _section_open(self) -> bool:
+        if self.show_section is None:
+            return self.widget.height() > ROOM_FOR_SECTION_PX
+        return self.show_section
 
     def table(self) -> str:
         """The points of what is shown as tab-separated text with units."""
@@ -272,8 +279,7 @@ class SurfaceStation(Station):
     def refresh(self) -> None:
         """Follow the session."""
         s = self._session
-        tall = self.widget.height() > ROOM_FOR_SECTION_PX
-        self.section.setVisible(self.show_section and tall and s.progress is None)
+        self.section.setVisible(self._section_open and s.progress is None)
         if s.sheet is None:
             self.field.show_picture(None, "No printer yet: add a machine sheet (File menu).")
             tell(self.subject, "")
