@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 
 from standins import shipped_sheet
 from tallgrain.clock import now
+from tallgrain.core.machine.outline import Disc
 from tallgrain.core.plan.grid import grid_plan
 from tallgrain.core.surface.chart import chart
 from tallgrain.core.surface.cures import verdict, what_is_left
@@ -154,3 +155,25 @@ def test_a_furrow_is_the_section_where_it_says(turn, seed):
         2: ["rear", "right", "left"], 3: ["left", "rear", "front"],
     }[turn]  # fmt: skip
     assert Viewpoint(turn).turned(4) == Viewpoint(turn)
+
+
+@given(st.sampled_from([5, 7, 9, 11]), st.integers(0, 10**6))
+@settings(max_examples=8, deadline=None)
+def test_a_round_plate_is_drawn_whole_to_what_was_reached(count, seed):
+    """By the definition of a bowl over a disc, though a grid has no points at its rim."""
+    disc = Disc(12.0, -8.0, 130.0)
+    side = np.linspace(-118, 118, count)
+    xy = np.array([(x + 12, y - 8) for y in side for x in side if np.hypot(x, y) <= 118.5])
+    tall = np.random.default_rng(seed).uniform(0.05, 0.3)
+    bowl = lambda x, y: tall * (((x - 12) ** 2 + (y + 8) ** 2) / 118**2 - 0.5)  # noqa: E731
+    made = chart(xy, bowl(*xy.T), outline=disc)
+    assert made.rim == pytest.approx((12.0, -8.0, np.hypot(*(xy - (12, -8)).T).max()))
+    angles = np.linspace(0, 2 * np.pi, 60)
+    for share in (0.3, 0.7, 0.97):
+        for a in angles:
+            x, y = 12 + share * 118 * np.cos(a), -8 + share * 118 * np.sin(a)
+            assert made.at(x, y) == pytest.approx(bowl(x, y), abs=(0.2 if count == 5 else 0.06) * tall)
+    # A hole in the middle stays one.
+    ring = xy[np.hypot(*(xy - (12, -8)).T) > 45]
+    if count == 11:
+        assert chart(ring, bowl(*ring.T), outline=disc).at(12.0, -8.0) is None

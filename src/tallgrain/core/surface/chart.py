@@ -6,7 +6,8 @@ from dataclasses import dataclass, replace
 import contourpy
 import numpy as np
 
-from tallgrain.core.surface.interpolate import filled, mesh_of, near_measured, operator
+from tallgrain.core.machine.outline import Disc, Outline
+from tallgrain.core.surface.interpolate import Mesh, filled, mesh_of, near_measured, operator
 from tallgrain.core.survey import Floats
 
 RASTER = 160
@@ -37,7 +38,8 @@ class Chart:
     """Heights about a reference plane, on a raster (rows from front to rear) of even steps.
 
     heights: (ny, nx) mm, NaN where nothing was measured near; span: the scale runs from −span to
-    +span; step: between contour lines.
+    +span; step: between contour lines; rim: the circle (x, y, radius) that a round plate was
+    measured to, beyond which nothing is drawn.
     """
 
     x0: float
@@ -50,6 +52,7 @@ class Chart:
     step: float
     high: Extreme
     low: Extreme
+    rim: tuple[float, float, float] | None = None
 
     def at(self, x: float, y: float) -> float | None:
         """The height (mm) at a place, between the raster's samples; None where none is drawn."""
@@ -84,14 +87,20 @@ def contour_step(span: float) -> float:
 
 
 def chart(
-    xy: Floats, heights: Floats, span: float | None = None, samples: int = RASTER
+    xy: Floats,
+    heights: Floats,
+    span: float | None = None,
+    samples: int = RASTER,
+    outline: Outline | None = None,
 ) -> Chart | None:
     """The chart of points (n, 2) mm with heights (n,) mm; None where they span no surface.
 
     A pinned `span` lets two surveys share a scale; else it follows the heights. `samples` is the
-    raster's count along each axis.
+    raster's count along each axis. outline: the plate's; a round one is drawn whole as far as it
+    was measured, with a smooth rim, unless points are missing within.
     """
-    surface = _raster(xy, heights, samples)
+    rim = rim_of(outline, xy) if outline is not None else None
+    surface = _raster(xy, heights, samples, rim)
     if surface is None:
         return None
     xs, ys, raster = surface
@@ -108,7 +117,15 @@ def chart(
         step,
         _extreme(xy, heights, int(heights.argmax())),
         _extreme(xy, heights, int(heights.argmin())),
+        rim,
     )
+
+
+def rim_of(outline: Outline, xy: Floats) -> tuple[float, float, float] | None:
+    """The circle (x, y, radius in mm) through the outermost point of a round plate; else None."""
+    if not isinstance(outline, Disc) or not len(xy):
+        return None
+    return outline.x, outline.y, float(np.hypot(*(xy - (outline.x, outline.y)).T).max())
 
 
 def raster_chart(
@@ -144,7 +161,9 @@ def _extreme(xy: Floats, heights: Floats, i: int) -> Extreme:
     return Extreme(float(xy[i, 0]), float(xy[i, 1]), float(heights[i]))
 
 
-def _raster(xy: Floats, heights: Floats, samples: int) -> tuple[Floats, Floats, Floats] | None:
+def _raster(
+    xy: Floats, heights: Floats, samples: int, rim: tuple[float, float, float] | None
+) -> tuple[Floats, Floats, Floats] | None:
     if len(xy) < 4:
         return None
     low, high = xy.min(axis=0), xy.max(axis=0)
@@ -159,9 +178,27 @@ def _raster(xy: Floats, heights: Floats, samples: int) -> tuple[Floats, Floats, 
     whole = filled(mesh)
     raster = operator(mesh.ys, ys, "bicubic") @ whole.heights
     raster = raster @ operator(mesh.xs, xs, "bicubic").T
-    if not mesh.complete:
+    if rim is not None:
+        raster[~_within(rim, mesh, xy, xs, ys)] = np.nan
+    elif not mesh.complete:
         raster[~near_measured(mesh, xs, ys)] = np.nan
     return xs, ys, raster
+
+
+def _within(
+    rim: tuple[float, float, float], mesh: Mesh, xy: Floats, xs: Floats, ys: Floats
+) -> np.ndarray:
+    """Which places of a raster lie inside the rim (and a sample more, for it is cut smooth when it
+    is drawn) and no further from a measured point than grids have them."""
+    from scipy.spatial import cKDTree
+
+    places = np.stack(np.meshgrid(xs, ys), axis=-1)
+    inside = np.hypot(places[..., 0] - rim[0], places[..., 1] - rim[1]) <= rim[2] + 2 * (
+        xs[1] - xs[0]
+    )
+    apart = float(np.hypot(np.diff(mesh.xs).max(), np.diff(mesh.ys).max()))
+    away = np.asarray(cKDTree(xy).query(places.reshape(-1, 2))[0]).reshape(inside.shape)
+    return np.asarray(inside & (away <= 0.75 * apart))
 
 
 def _scattered(xy: Floats, heights: Floats, xs: Floats, ys: Floats) -> Floats:

@@ -62,4 +62,5 @@ def sight_of_survey(survey: Survey, sheet: MachineSheet, reference: About = "ls"
         heights = deviations_from_plane(survey.xy, heights, judgement.zone_plane)
     mesh = grid_within(survey.xy, heights)
     # Filled once here: sections are cut anew with every move of the mouse.
-    return Sight(survey, chart(survey.xy, heights), judgement, filled(mesh) if mesh else None)
+    drawn = chart(survey.xy, heights, outline=sheet.plate.outline)
+    return Sight(survey, drawn, judgement, filled(mesh) if mesh else None)

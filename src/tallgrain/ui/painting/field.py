@@ -150,9 +150,12 @@ def _square(box: QRectF) -> QPainterPath:
 
 
 def _plate(painter: QPainter, picture: Picture, view: View) -> None:
-    painter.setBrush(theme.PANEL)
+    path = _outline_path(picture.sheet.plate.outline, view)
+    painter.fillPath(path, theme.PANEL)
     painter.setPen(pen(theme.INK, 2))
-    painter.drawPath(_outline_path(picture.sheet.plate.outline, view))
+    # What was not measured is hatched: it never looks level.
+    painter.setBrush(hatched(theme.LINE) if picture.chart else Qt.BrushStyle.NoBrush)
+    painter.drawPath(path)
 
 
 # Pictures of the last few charts; the chart is held too, so that its id stays its own.
@@ -201,10 +204,16 @@ def paint_heights(painter: QPainter, chart: Chart, view: View, light: bool = Fal
         Rectangle(chart.x0 - half_x, chart.y0 - half_y, chart.x1 + half_x, chart.y1 + half_y)
     )
     image, lines, level = _drawing_of(chart)
+    painter.save()
+    if chart.rim is not None:
+        x, y, radius = chart.rim
+        round_ = QPainterPath()
+        round_.addEllipse(view.rect(Rectangle(x - radius, y - radius, x + radius, y + radius)))
+        painter.setClipPath(round_, Qt.ClipOperation.IntersectClip)
     painter.drawImage(target, image)
     if light:
+        painter.restore()
         return
-    painter.save()
     _in_millimetres(painter, view)
     painter.setBrush(Qt.BrushStyle.NoBrush)
     for path, colour, width in ((lines, theme.INK.lighter(150), 0.7), (level, theme.INK, 1.8)):

@@ -52,7 +52,7 @@ def pair_report(ledger: Ledger, season: PrinterSeason, a: str, b: str) -> Report
         Heading("The difference, B less A"),
         drawn_map(
             sheet,
-            chart(found.xy, found.difference),
+            chart(found.xy, found.difference, outline=sheet.plate.outline),
             "Positive: the plate is nearer to the nozzle in B.",
             ("nearer", "further"),
             "same",

@@ -190,7 +190,7 @@ class LookBack(QObject):
         except TallGrainError as error:
             return Compared(one, other, None, None, None, None, error)
         before, after = mesh_of_survey(one), mesh_of_survey(other)
-        drawn = chart(found.xy, found.difference)
+        drawn = chart(found.xy, found.difference, outline=sheet.plate.outline)
         return Compared(one, other, found, drawn, before, after, None)
 
     def _done(self, name: str, result: object) -> None:
