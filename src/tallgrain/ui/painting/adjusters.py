@@ -8,11 +8,13 @@ from PyQt6.QtGui import QColor, QPainter, QPolygonF
 
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.solve.adjusters import Turn
+from tallgrain.core.surface.chart import COARSE_RASTER, chart
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.colours import height_image
+from tallgrain.ui.painting.field import paint_heights
 from tallgrain.ui.painting.machine import outline_path
 from tallgrain.ui.painting.pens import pen, text
-from tallgrain.ui.painting.view import View, plain_view, whole_extent
+from tallgrain.ui.painting.view import View, plain_view, plate_extent
 from tallgrain.ui.widgets.words import mm
 
 CENTRE = Qt.AlignmentFlag.AlignHCenter
@@ -61,7 +63,7 @@ def dial_places(rect: QRectF, seen: Dials) -> tuple[View, list[QPointF]]:
     ways = [_outward(seen, i) for i in range(len(seen.sheet.adjusters))]
     aside = 2 * DIAL_PX + 18 if any(x for x, _ in ways) else DIAL_PX + 20
     over = 2 * DIAL_PX + 30 if any(y for _, y in ways) else 40
-    view = plain_view(rect.adjusted(aside, 20 + over, -aside, -26 - over), whole_extent(seen.sheet))
+    view = plain_view(rect.adjusted(aside, 20 + over, -aside, -26 - over), plate_extent(seen.sheet))
     box = seen.sheet.plate.outline.box
     low, high = view.at(box.x0, box.y1), view.at(box.x1, box.y0)
     places = []
@@ -139,27 +141,25 @@ def paint_adjusters(painter: QPainter, rect: QRectF, seen: Dials) -> None:
 
 
 def _heights(painter: QPainter, view: View, seen: Dials) -> None:
+    """The surface as a surface, its touches as points on it."""
     assert seen.points is not None and seen.heights is not None
-    xs, ys = np.unique(seen.points[:, 0]), np.unique(seen.points[:, 1])
-    if len(seen.points) > CROWDED and len(xs) * len(ys) == len(seen.points):
-        # A dense grid is a carpet: dots would cost more than all the rest.
-        order = np.lexsort((seen.points[:, 0], seen.points[:, 1]))
-        raster = seen.heights[order].reshape(len(ys), len(xs))
-        if seen.under:
-            raster = raster[:, ::-1]
-        half = 0.5 * (xs[1] - xs[0]), 0.5 * (ys[1] - ys[0])
-        corners = [
-            view.at(xs[0] - half[0], ys[-1] + half[1]),
-            view.at(xs[-1] + half[0], ys[0] - half[1]),
-        ]
-        ends = [_flipped(at, view, seen) for at in corners]
-        painter.drawImage(QRectF(*ends).normalized(), height_image(raster, seen.span))
-        return
+    outline = seen.sheet.plate.outline
+    made = chart(seen.points, seen.heights, seen.span, COARSE_RASTER, outline)
+    painter.save()
+    if seen.under:
+        painter.translate(2 * view.at(*outline.box.middle).x(), 0)
+        painter.scale(-1, 1)
+    painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+    if made is not None:
+        paint_heights(painter, made, view)
+    few = len(seen.points) <= CROWDED
+    painter.setPen(pen(theme.INK, 1) if few else Qt.PenStyle.NoPen)
     image = height_image(seen.heights[None, :], seen.span)
-    painter.setPen(Qt.PenStyle.NoPen)
-    for i, (x, y) in enumerate(seen.points):
-        painter.setBrush(QColor(image.pixel(i, 0)))
-        painter.drawEllipse(_flipped(view.at(x, y), view, seen), 9, 9)
+    for i, (x, y) in enumerate(seen.points if few or made is None else ()):
+        painter.setBrush(theme.PANEL if made is not None else QColor(image.pixel(i, 0)))
+        radius = 2.6 if made is not None else 9.0
+        painter.drawEllipse(view.at(x, y), radius, radius)
+    painter.restore()
 
 
 def _dial(painter: QPainter, at: QPointF, turn: Turn, chosen: bool, under: bool) -> None:

@@ -16,7 +16,7 @@ from tallgrain.ui.painting.colours import height_image
 from tallgrain.ui.painting.labels import Placer
 from tallgrain.ui.painting.pens import hatched, pen, text, triangle
 from tallgrain.ui.painting.scale import paint_scale
-from tallgrain.ui.painting.view import AXIS_BOTTOM, AXIS_LEFT, TOP, View
+from tallgrain.ui.painting.view import AXIS_BOTTOM, AXIS_LEFT, TOP, View, edge_of
 from tallgrain.ui.widgets.words import mm
 
 CROWDED = 900
@@ -243,7 +243,7 @@ def _frame(painter: QPainter, picture: Picture, view: View, placer: Placer) -> N
         painter.setBrush(hatched(theme.INK))
         painter.drawRect(box)
     for support in sheet.supports:
-        name, edge = f"Z {support.name}", _edge_of(sheet.plate.outline, support.at)
+        name, edge = f"Z {support.name}", edge_of(sheet.plate.outline, support.at)
         if edge is None:
             _support(painter, view.at(*support.at), name)
         else:
@@ -252,17 +252,6 @@ def _frame(painter: QPainter, picture: Picture, view: View, placer: Placer) -> N
         left = adjuster.at[0] < sheet.plate.outline.middle[0]
         side = Qt.AlignmentFlag.AlignLeft if left else Qt.AlignmentFlag.AlignRight
         _support(painter, view.at(*adjuster.at), adjuster.name, side)
-
-
-def _edge_of(outline: Rectangle | Disc, at: tuple[float, float]) -> tuple[float, float] | None:
-    """Where on the plate's edge a place outside it is nearest; None for one that is on it."""
-    if bool(outline.holds([at])[0]):
-        return None
-    if isinstance(outline, Disc):
-        way = np.subtract(at, (outline.x, outline.y))
-        x, y = np.array((outline.x, outline.y)) + way / np.hypot(*way) * outline.radius
-        return float(x), float(y)
-    return min(max(at[0], outline.x0), outline.x1), min(max(at[1], outline.y0), outline.y1)
 
 
 def _tick(

@@ -11,13 +11,15 @@ from tallgrain.procedures.tilt import TiltPass
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.machine import outline_path
 from tallgrain.ui.painting.pens import pen, text
-from tallgrain.ui.painting.view import View, plain_view, whole_extent
+from tallgrain.ui.painting.view import View, beside_the_edge, plain_view, plate_extent
 from tallgrain.ui.widgets.words import mm
 
 CENTRE = Qt.AlignmentFlag.AlignHCenter
 LEFT = Qt.AlignmentFlag.AlignLeft
 RIGHT = Qt.AlignmentFlag.AlignRight
 TALLEST_PX = 62.0
+# A motor that stands outside is drawn so far off the edge (px).
+AWAY_PX = 16.0
 # The chart's ends (mm), wider where a spread needs it.
 LEAST_MM, MOST_MM = 0.002, 1.0
 
@@ -36,16 +38,18 @@ def paint_tilt(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
     """Plan view on top, the spreads on a log scale below."""
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-    split = rect.top() + 0.66 * rect.height()
+    # Before there is any spread the plate has all of the room.
+    split = rect.top() + (0.72 if seen.passes else 1.0) * rect.height()
     upper = QRectF(rect.left(), rect.top(), rect.width(), split - rect.top())
     _plan(painter, upper, seen)
-    _chart(painter, QRectF(rect.left(), split, rect.width(), rect.bottom() - split), seen)
+    if seen.passes:
+        _chart(painter, QRectF(rect.left(), split, rect.width(), rect.bottom() - split), seen)
     painter.restore()
 
 
 def _plan(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
     sheet = seen.sheet
-    view = plain_view(rect.adjusted(110, 34, -130, -56), whole_extent(sheet))
+    view = plain_view(rect.adjusted(74, 44, -74, -44), plate_extent(sheet))
     painter.setPen(pen(theme.INK, 2))
     painter.setBrush(theme.PANEL)
     painter.drawPath(outline_path(sheet.plate.outline, view))
@@ -55,7 +59,7 @@ def _plan(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
     heights = newest.solved.heights - newest.solved.heights.mean() if newest is not None else None
     carried = "plate" if sheet.kinematics == "plate_z" else "gantry"
     for i, support in enumerate(sheet.supports):
-        at = view.at(*support.at)
+        at = beside_the_edge(view, sheet.plate.outline, support.at, AWAY_PX)
         painter.setPen(pen(theme.INK, 1.6))
         painter.setBrush(theme.GRAIN)
         painter.drawPolygon(

@@ -2,9 +2,10 @@
 
 from dataclasses import dataclass
 
+import numpy as np
 from PyQt6.QtCore import QPointF, QRectF
 
-from tallgrain.core.machine.outline import Rectangle
+from tallgrain.core.machine.outline import Disc, Rectangle
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.ui.painting.scale import SCALE_HEIGHT, SCALE_WIDTH, lying
 
@@ -71,3 +72,27 @@ def plain_view(box: QRectF, extent: Rectangle) -> View:
     wide, deep = box.width() / scale, box.height() / scale
     middle_x, middle_y = extent.middle
     return View(box, middle_x - wide / 2, middle_y + deep / 2, scale)
+
+
+def edge_of(outline: Rectangle | Disc, at: tuple[float, float]) -> tuple[float, float] | None:
+    """Where on the plate's edge a place outside it is nearest; None for one that is on it."""
+    if bool(outline.holds([at])[0]):
+        return None
+    if isinstance(outline, Disc):
+        way = np.subtract(at, (outline.x, outline.y))
+        x, y = np.array((outline.x, outline.y)) + way / np.hypot(*way) * outline.radius
+        return float(x), float(y)
+    return min(max(at[0], outline.x0), outline.x1), min(max(at[1], outline.y0), outline.y1)
+
+
+def beside_the_edge(
+    view: View, outline: Rectangle | Disc, at: tuple[float, float], away: float
+) -> QPointF:
+    """Where something is drawn that may stand far outside a plate: at its place on the plate, else
+    so far (px) off the edge that is nearest to it."""
+    edge = edge_of(outline, at)
+    if edge is None:
+        return view.at(*at)
+    foot, to = view.at(*edge), view.at(*at)
+    long = max(float(np.hypot(to.x() - foot.x(), to.y() - foot.y())), 1e-6)
+    return foot + QPointF((to.x() - foot.x()) / long * away, (to.y() - foot.y()) / long * away)
