@@ -172,7 +172,9 @@ def test_a_round_plate_is_drawn_whole_to_what_was_reached(count, seed):
     for share in (0.3, 0.7, 0.97):
         for a in angles:
             x, y = 12 + share * 118 * np.cos(a), -8 + share * 118 * np.sin(a)
-            assert made.at(x, y) == pytest.approx(bowl(x, y), abs=(0.2 if count == 5 else 0.06) * tall)
+            assert made.at(x, y) == pytest.approx(
+                bowl(x, y), abs=(0.2 if count == 5 else 0.06) * tall
+            )
     # A hole in the middle stays one.
     ring = xy[np.hypot(*(xy - (12, -8)).T) > 45]
     if count == 11:

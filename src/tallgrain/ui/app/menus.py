@@ -7,6 +7,7 @@ from PyQt6.QtGui import QAction, QActionGroup, QKeySequence
 from PyQt6.QtWidgets import QMenu
 
 from tallgrain.ui.app.acts import NO_PRINTER, NO_SURVEY, Acts
+from tallgrain.ui.app.dress import CHOICES, choose_colours, colours_chosen
 from tallgrain.ui.session.edits import PlanEdit
 from tallgrain.ui.session.state import LinkState
 from tallgrain.ui.stations.rooms import SUMMIT
@@ -177,6 +178,13 @@ class Menus:
         self.add(view, "&Keep this survey in the section", surface.keep_in_section, "K")
         self.add(view, "Zoom to the next &corner", surface.field.next_corner, "Z")
         self.add(view, "&Whole plate", surface.whole, "0")
+        view.addSeparator()
+        colours = QActionGroup(self._window)
+        for which, words in CHOICES.items():
+            worn = self.add(view, f"Colours: {words.lower()}", lambda c=which: choose_colours(c))
+            worn.setCheckable(True)
+            worn.setChecked(which == colours_chosen())
+            colours.addAction(worn)
         view.addSeparator()
         about = QActionGroup(self._window)
         for which, words in ABOUT.items():

@@ -52,7 +52,8 @@ def application() -> "QApplication":
             os.environ.get("DISPLAY") or "DISPLAY",
             "Start it from a desktop, or use the command line: tallgrain --help.",
         )
-    from tallgrain.ui.app.theme import font, load_fonts, palette, style_sheet
+    from tallgrain.ui.app.dress import colours_chosen, dress
+    from tallgrain.ui.app.theme import font, load_fonts
 
     app = QApplication.instance() or QApplication(sys.argv[:1])
     assert isinstance(app, QApplication)
@@ -66,8 +67,10 @@ def application() -> "QApplication":
     app.setStyle("Fusion")
     load_fonts()
     app.setFont(font(13))
-    app.setPalette(palette())
-    app.setStyleSheet(style_sheet())
+    dress(app, colours_chosen())
+    hints = app.styleHints()
+    if hints is not None:
+        hints.colorSchemeChanged.connect(lambda _: dress(app, colours_chosen()))
     return app
 
 

@@ -1,26 +1,64 @@
 """Colours, type and the widgets' style: the one place that knows them."""
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from string import Template
 
 from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
 
 from tallgrain.paths import ASSETS
 
-PAPER = QColor("#F3EEE2")
-PANEL = QColor("#FBF8F1")
-SHADE = QColor("#EDE6D6")
-LINE = QColor("#D8CEBA")
-INK = QColor("#20303A")
-MUTED = QColor("#676154")  # 4.5:1 and more on paper, panel and shade
-GOLD = QColor("#A86E12")
-GRAIN = QColor("#C08A24")
-GOLD_WASH = QColor("#F1E2BC")
-RUST = QColor("#B0432A")
-STOP = QColor("#BE2F1C")
-METAL = QColor("#B9AE97")
+# Two palettes with the same jobs: text stands out by 4.5:1 from paper, panel and shade, edges and
+# grain by 3:1.
+LIGHT = {
+    "PAPER": "#F3EEE2", "PANEL": "#FBF8F1", "SHADE": "#EDE6D6", "LINE": "#D8CEBA",
+    "EDGE": "#8C8369", "INK": "#20303A", "MUTED": "#676154", "GOLD": "#A86E12",
+    "GRAIN": "#C08A24", "GOLD_WASH": "#F1E2BC", "RUST": "#AD3F27", "STOP": "#BE2F1C",
+    "METAL": "#B9AE97", "FAINT": "#9B9483", "LIT": "#31444F", "DIM": "#8D9296",
+}  # fmt: skip
+DARK = {
+    "PAPER": "#1B2126", "PANEL": "#232A30", "SHADE": "#2C343B", "LINE": "#3C464E",
+    "EDGE": "#7C8791", "INK": "#E9E4D8", "MUTED": "#AFA998", "GOLD": "#D9A441",
+    "GRAIN": "#C08A24", "GOLD_WASH": "#4A3C1C", "RUST": "#F08A6C", "STOP": "#C7321D",
+    "METAL": "#6F7780", "FAINT": "#7B7F80", "LIT": "#FFFFFF", "DIM": "#6A7076",
+}  # fmt: skip
+# Changed in place by `use`, so that whoever holds one follows.
+PAPER, PANEL, SHADE = QColor(LIGHT["PAPER"]), QColor(LIGHT["PANEL"]), QColor(LIGHT["SHADE"])
+LINE, EDGE = QColor(LIGHT["LINE"]), QColor(LIGHT["EDGE"])
+INK, MUTED = QColor(LIGHT["INK"]), QColor(LIGHT["MUTED"])
+GOLD, GRAIN, GOLD_WASH = QColor(LIGHT["GOLD"]), QColor(LIGHT["GRAIN"]), QColor(LIGHT["GOLD_WASH"])
+RUST, STOP, METAL = QColor(LIGHT["RUST"]), QColor(LIGHT["STOP"]), QColor(LIGHT["METAL"])
+FAINT, LIT, DIM = QColor(LIGHT["FAINT"]), QColor(LIGHT["LIT"]), QColor(LIGHT["DIM"])
 
 # Hollow to ridge, even steps, level in the middle.
-HEIGHTS = ("#0B5C57", "#4FA59B", "#B9DDD4", "#F4EEDD", "#E6CDA6", "#B47A45", "#66360F")
+LIGHT_HEIGHTS = ("#0B5C57", "#4FA59B", "#B9DDD4", "#F4EEDD", "#E6CDA6", "#B47A45", "#66360F")
+DARK_HEIGHTS = ("#8FE3D6", "#43A396", "#235952", "#2A3136", "#5C4327", "#B0783C", "#F0C68C")
+HEIGHTS = list(LIGHT_HEIGHTS)
+
+
+def use(dark: bool) -> None:
+    """Draw in the dark or the light palette from now on."""
+    named = globals()
+    for name, value in (DARK if dark else LIGHT).items():
+        named[name].setRgba(QColor(value).rgba())
+    HEIGHTS[:] = DARK_HEIGHTS if dark else LIGHT_HEIGHTS
+
+
+def is_dark() -> bool:
+    """Whether the dark palette is in use."""
+    return HEIGHTS[0] == DARK_HEIGHTS[0]
+
+
+@contextmanager
+def on_paper() -> Iterator[None]:
+    """What is written to be printed is drawn in the light palette, whatever the window has."""
+    dark = is_dark()
+    use(False)
+    try:
+        yield
+    finally:
+        use(dark)
+
 
 # B612's figures all have one width, so that columns of them line up.
 FAMILY = "B612"
@@ -69,6 +107,7 @@ def style_sheet() -> str:
         "ink": INK,
         "muted": MUTED,
         "line": LINE,
+        "edge": EDGE,
         "paper": PAPER,
         "panel": PANEL,
         "gold": GOLD,
@@ -76,7 +115,12 @@ def style_sheet() -> str:
         "stop": STOP,
         "shade": SHADE,
         "wash": GOLD_WASH,
+        "faint": FAINT,
+        "lit": LIT,
+        "dim": DIM,
     }
     colours = {name: colour.name() for name, colour in named.items()}
     text = (ASSETS / "style.qss").read_text(encoding="utf-8")
-    return Template(text).substitute(colours, icons=(ASSETS / "icons").as_posix())
+    return Template(text).substitute(
+        colours, icons=(ASSETS / "icons").as_posix(), tone="-dark" if is_dark() else ""
+    )

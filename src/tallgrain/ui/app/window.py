@@ -4,7 +4,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Generic, TypeVar, cast
 
-from PyQt6.QtCore import QEvent, QObject, QSettings, Qt
+from PyQt6.QtCore import QEvent, QObject, Qt
 from PyQt6.QtGui import (
     QCloseEvent,
     QDragEnterEvent,
@@ -28,6 +28,7 @@ from tallgrain.store.ledger import MachineEvent
 from tallgrain.ui.app.asking import Asking
 from tallgrain.ui.app.closing import may_close
 from tallgrain.ui.app.door import Door
+from tallgrain.ui.app.dress import window_settings
 from tallgrain.ui.app.filing import Filing
 from tallgrain.ui.app.leading import Leading
 from tallgrain.ui.app.menus import Menus
@@ -385,11 +386,8 @@ class Window(QMainWindow):
         if not self.session.motion.halting:
             self.session.motion.halt()
 
-    def _settings(self) -> QSettings:
-        return QSettings(str(data_home() / "window.ini"), QSettings.Format.IniFormat)
-
     def _remembered(self) -> None:
-        geometry = self._settings().value("geometry")
+        geometry = window_settings().value("geometry")
         if geometry is None or not self.restoreGeometry(geometry):
             self.resize(1280, 800)
 
@@ -399,7 +397,7 @@ class Window(QMainWindow):
         if not self.may_close():
             event.ignore()
             return
-        self._settings().setValue("geometry", self.saveGeometry())
+        window_settings().setValue("geometry", self.saveGeometry())
         app = QApplication.instance()
         assert app is not None
         app.removeEventFilter(self)

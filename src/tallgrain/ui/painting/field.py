@@ -159,20 +159,21 @@ def _plate(painter: QPainter, picture: Picture, view: View) -> None:
 
 
 # Pictures of the last few charts; the chart is held too, so that its id stays its own.
-_drawn: dict[int, tuple[Chart, QImage, QPainterPath, QPainterPath]] = {}
+_drawn: dict[tuple[int, bool], tuple[Chart, QImage, QPainterPath, QPainterPath]] = {}
 
 
 def _drawing_of(chart: Chart) -> tuple[QImage, QPainterPath, QPainterPath]:
     """A chart's picture, its contour lines (in mm) and its level line."""
-    if id(chart) not in _drawn:
+    key = id(chart), theme.is_dark()
+    if key not in _drawn:
         while len(_drawn) >= 4:
             _drawn.pop(next(iter(_drawn)))
         lines, level = QPainterPath(), QPainterPath()
         for line in chart.contours:
             path = level if abs(line.level) < chart.step / 2 else lines
             path.addPolygon(QPolygonF([QPointF(x, y) for x, y in line.vertices.tolist()]))
-        _drawn[id(chart)] = (chart, height_image(chart.heights, chart.span), lines, level)
-    return _drawn[id(chart)][1:]
+        _drawn[key] = (chart, height_image(chart.heights, chart.span), lines, level)
+    return _drawn[key][1:]
 
 
 _polygons: dict[int, tuple[np.ndarray, QPolygonF]] = {}

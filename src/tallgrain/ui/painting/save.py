@@ -25,6 +25,12 @@ def save_picture(path: Path, rect: QRectF, paint: Callable[[QPainter], None]) ->
         )
     if not path.parent.is_dir():
         raise JobError("there is no such folder.", str(path.parent), "Choose another place.")
+    with theme.on_paper():
+        data = _drawn(path, ending, rect, paint)
+    write_bytes(path, data)
+
+
+def _drawn(path: Path, ending: str, rect: QRectF, paint: Callable[[QPainter], None]) -> bytes:
     made = QBuffer()
     made.open(QIODevice.OpenModeFlag.WriteOnly)
     device: QImage | QSvgGenerator | QPdfWriter
@@ -53,4 +59,4 @@ def save_picture(path: Path, rect: QRectF, paint: Callable[[QPainter], None]) ->
     painter.end()
     if isinstance(device, QImage):
         device.save(made, "PNG")
-    write_bytes(path, made.data().data())
+    return made.data().data()

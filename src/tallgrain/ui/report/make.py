@@ -18,6 +18,7 @@ from tallgrain.errors import InputError, JobError
 from tallgrain.seasons import PrinterSeason, last_gap
 from tallgrain.store.ledger import Ledger, MachineEvent
 from tallgrain.textio import write_text
+from tallgrain.ui.app import theme
 from tallgrain.ui.painting.control import ControlPicture, paint_control
 from tallgrain.ui.painting.multiples import Multiples, Tile, layout_of, paint_multiples
 from tallgrain.ui.report.blocks import Block, Drawing, Heading, Report, Table, Words
@@ -77,10 +78,11 @@ def write_report(path: Path, report: Report) -> None:
         )
     if not path.parent.is_dir():
         raise JobError("there is no such folder.", str(path.parent), "Choose another place.")
-    if ending == ".html":
-        write_text(path, html_of(report))
-    else:
-        write_pdf(path, report)
+    with theme.on_paper():
+        if ending == ".html":
+            write_text(path, html_of(report))
+        else:
+            write_pdf(path, report)
 
 
 # A season

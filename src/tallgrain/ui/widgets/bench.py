@@ -19,12 +19,11 @@ from PyQt6.QtWidgets import (
 )
 
 from tallgrain.errors import TallGrainError
-from tallgrain.ui.app import theme
 from tallgrain.ui.app.wheel import NEVER
 from tallgrain.ui.painting.looks import draw_looks
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.state import LinkState
-from tallgrain.ui.widgets.parts import Panel, Table, button, label, put, tell
+from tallgrain.ui.widgets.parts import Panel, Table, button, label, put, set_role, tell
 
 BENCH_WIDTH = 380
 
@@ -197,10 +196,7 @@ class Notice(Panel):
         self.column.setSpacing(4)
         self.column.addWidget(self.what)
         self.column.addWidget(self.remedy)
-        self.setStyleSheet(
-            f"QFrame[role='panel'] {{ border: none; border-left: 4px solid {theme.RUST.name()};"
-            f"background: {theme.PAPER.name()}; border-radius: 0; }}"
-        )
+        set_role(self, "notice")
 
     def follow(self, session: Session) -> None:
         """Show the session's problem while nothing is done about it."""

@@ -103,7 +103,7 @@ class Field(QWidget):
     def _ground(self, picture: Picture, view: View) -> QPixmap:
         """The drawing without line and cursor, made anew only when something in it changed."""
         ratio = self.devicePixelRatioF()
-        key = (picture.ground(), view, self.size(), ratio)
+        key = (picture.ground(), view, self.size(), ratio, theme.is_dark())
         if self._kept is None or self._kept[0] != key:
             made = QPixmap((QSizeF(self.size()) * ratio).toSize())
             made.setDevicePixelRatio(ratio)

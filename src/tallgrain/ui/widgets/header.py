@@ -24,7 +24,7 @@ class Header(QFrame):
         self._session = session
         self._chosen = -1
         self.setProperty("role", "panel")
-        self.setStyleSheet("QFrame[role='panel'] { border-width: 0 0 1px 0; border-radius: 0; }")
+        set_role(self, "header")
         self.setFixedHeight(52)
         row = QHBoxLayout(self)
         row.setContentsMargins(18, 4, 14, 4)

@@ -102,8 +102,7 @@ class ActRow(_Row):
             return
         y = box.top() + 12
         first = self._number == 1
-        text(painter, QPointF(box.left() + 3, y), str(self._number), pixels=15, bold=True,
-             colour=theme.GOLD)  # fmt: skip
+        text(painter, QPointF(box.left() + 3, y), str(self._number), pixels=15, bold=True)
         words = _fitted(self.weighed.act.words, box.width() - 96, 12)
         text(painter, QPointF(box.left() + 24, y), words, pixels=12, bold=first)
         time = duration(self.weighed.act.seconds).removeprefix("about ")
