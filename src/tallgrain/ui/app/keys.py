@@ -1,6 +1,7 @@
-"""The keys, for the list under F1."""
+"""The keys that hold everywhere, for help (F1) and the list under Shift+F1."""
 
 KEYS = (
+    ("F1, Shift+F1", "help for this station; all keys"),
     ("Esc", "halt while Tall Grain moves the printer; otherwise close what is open"),
     ("F5", "the one next step"),
     ("F6", "plan points"),
@@ -11,11 +12,11 @@ KEYS = (
     ("Ctrl+K", "find a command"),
     ("Ctrl+F", "the first layer that the next print would get"),
     ("Ctrl+1 … 0", "the stations"),
-    ("H, D, F, R, N", "layers: heights, difference, first layer, relief, points"),
-    ("X, Y, K", "section along a row, along a column; keep this survey in it"),
+    ("Surface: H, D, F, R, N", "layers: heights, difference, first layer, relief, points"),
+    ("Surface: X, Y, K", "section along a row, along a column; keep this survey in it"),
     ("Shift+F5", "survey twice and compare"),
     ("Ctrl+T, Ctrl+C, Ctrl+V", "table of values; copy it; paste points or a matrix"),
-    ("L, S, Z, 0", "pin the scale, section, next corner, whole plate"),
+    ("Surface: L, S, Z, 0", "pin the scale, section, next corner, whole plate"),
     ("Field: arrows, + −", "walk the points, zoom"),
     ("Relief: ← →, + −, 0", "a quarter turn, taller or flatter, as at first"),
     ("Gap: PgDn PgUp, 1 … 5", "step under the gauge, choose the step"),

@@ -38,7 +38,8 @@ class Menus:
             self.add(route, f"&{digit} {name}", lambda n=name: window.visit(n), f"Ctrl+{digit}")
         about = self.menu("&Help")
         self.add(about, "&Find a command …", window.asking.finder, "Ctrl+K")
-        self.add(about, "&Keys", window.asking.keys, "F1")
+        self.add(about, "&Help for this station", window.toggle_help, "F1")
+        self.add(about, "&Keys", window.asking.keys, "Shift+F1")
         self.add(about, "&About Tall Grain", window.asking.about)
 
     def _file_menu(self) -> None:
@@ -100,6 +101,10 @@ class Menus:
 
     def _free_printer(self) -> str:
         return self._printer() or ("it is at work" if self._session.busy else "")
+
+    def _at_surface(self) -> str:
+        shown = getattr(self._window, "station", None)
+        return "" if shown is None or shown.name == "Surface" else "at Surface: Ctrl+6"
 
     def _survey(self) -> str:
         return "" if self._session.shown is not None else NO_SURVEY
@@ -167,17 +172,24 @@ class Menus:
 
     def _view_menu(self) -> None:
         view, surface = self.menu("&View"), self._window.surface
+        made = []
         for layer in Layer:
             name, key = layer.value
-            self.add(view, f"&{name}", lambda which=layer: surface.show_layer(which), key)
+            show = lambda which=layer: surface.show_layer(which)  # noqa: E731
+            made.append(self.add(view, f"&{name}", show, key))
         view.addSeparator()
-        self.add(view, "Pin the sca&le", surface.pin_scale, "L")
-        self.add(view, "&Section P–Q", surface.toggle_section, "S")
-        self.add(view, "Section along a row", lambda: surface.cut_along("row"), "X")
-        self.add(view, "Section along a column", lambda: surface.cut_along("column"), "Y")
-        self.add(view, "&Keep this survey in the section", surface.keep_in_section, "K")
-        self.add(view, "Zoom to the next &corner", surface.field.next_corner, "Z")
-        self.add(view, "&Whole plate", surface.whole, "0")
+        made += [
+            self.add(view, "Pin the sca&le", surface.pin_scale, "L"),
+            self.add(view, "&Section P–Q", surface.toggle_section, "S"),
+            self.add(view, "Section along a row", lambda: surface.cut_along("row"), "X"),
+            self.add(view, "Section along a column", lambda: surface.cut_along("column"), "Y"),
+            self.add(view, "&Keep this survey in the section", surface.keep_in_section, "K"),
+            self.add(view, "Zoom to the next &corner", surface.field.next_corner, "Z"),
+            self.add(view, "&Whole plate", surface.whole, "0"),
+        ]
+        # A key is live where its page is shown, and nowhere else.
+        for action in made:
+            self.acts.need(action, self._at_surface)
         view.addSeparator()
         colours = QActionGroup(self._window)
         for which, words in CHOICES.items():

@@ -44,6 +44,7 @@ from tallgrain.ui.stations.rooms import SUMMIT, Rooms
 from tallgrain.ui.widgets.bench import ClearanceRow
 from tallgrain.ui.widgets.feeling import FeelStrip
 from tallgrain.ui.widgets.header import Header
+from tallgrain.ui.widgets.help_page import HelpPage
 from tallgrain.ui.widgets.route import Route
 from tallgrain.ui.widgets.strip import Strip
 
@@ -169,6 +170,9 @@ class Window(QMainWindow):
         central = QWidget()
         central.setLayout(whole)
         self.setCentralWidget(central)
+        self.help = HelpPage()
+        self.addDockWidget(Qt.DockWidgetArea.RightDockWidgetArea, self.help)
+        self.help.visibilityChanged.connect(lambda _: self._show_help())
 
     # Stations
 
@@ -198,6 +202,22 @@ class Window(QMainWindow):
         self.route.choose(name)
         self.station.refresh()
         self.strip.tell_story(self.rooms[name].story)
+        self.menus.follow()
+        self._show_help()
+
+    def toggle_help(self) -> None:
+        """The station's own help, beside the work; again, away with it."""
+        there = self.help.isVisible()
+        self.help.setVisible(not there)
+        if not there:
+            self.help.beside(self)
+            self.help.activateWindow()
+            self._show_help()
+            self.help.search.setFocus()
+
+    def _show_help(self) -> None:
+        if self.help.isVisible():
+            self.help.show_station(self.rooms[self.station.name].kernel())
 
     def primary(self) -> None:
         """The one next step of the station that is shown; at the door, a printer of one's own."""
@@ -241,6 +261,7 @@ class Window(QMainWindow):
         self.route.show_kernels([room.kernel() for room in self.rooms.made])
         self.leading.follow()
         self.menus.follow()
+        self._show_help()
 
     def refresh_printers(self) -> None:
         """Show the printers of the ledger."""

@@ -1,0 +1,98 @@
+"""The station's own help beside the work: what it is for, its steps, its keys; searchable."""
+
+from functools import cache
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QTextCursor, QTextDocument
+from PyQt6.QtWidgets import QDockWidget, QLineEdit, QTextBrowser, QVBoxLayout, QWidget
+
+from tallgrain.paths import ASSETS
+from tallgrain.ui.app.keys import KEYS
+from tallgrain.ui.widgets.route import Fill, Kernel
+
+# Beside the work where the window is so wide (px); a window of its own where it is not.
+WIDTH, BESIDE_FROM = 254, 1280
+STANDS = {
+    Fill.EMPTY: "nothing done yet",
+    Fill.HALF: "begun",
+    Fill.FULL: "done",
+    Fill.STALE: "done before something changed: due again",
+    Fill.NOT_HERE: "this printer has no use for it",
+}
+
+
+@cache
+def help_text(station: str) -> str:
+    """A station's page, in Markdown; the same text lies in assets/help."""
+    path = ASSETS / "help" / f"{station.lower().replace(' ', '-')}.md"
+    return path.read_text(encoding="utf-8")
+
+
+def page_of(kernel: Kernel) -> str:
+    """A station's help with how it stands now."""
+    title, _, rest = help_text(kernel.name).partition("\n")
+    reason = f"; {kernel.reason}" if kernel.reason else ""
+    stands = STANDS.get(kernel.fill, "")
+    everywhere = "\n".join(f"- **{keys}**: {words}" for keys, words in KEYS)
+    rest = rest.replace("\n## ", "\n#### ")
+    return (
+        f"##{title}\n\n**Now: {kernel.headline}{reason}** ({stands}).\n\n{rest}\n"
+        f"#### Keys everywhere\n{everywhere}\n"
+    )
+
+
+class HelpPage(QDockWidget):
+    """Beside the work; what is typed above is found in it."""
+
+    def __init__(self) -> None:
+        super().__init__("Help")
+        self.setObjectName("help")
+        features = QDockWidget.DockWidgetFeature
+        self.setFeatures(features.DockWidgetClosable | features.DockWidgetFloatable)
+        self.setAllowedAreas(Qt.DockWidgetArea.RightDockWidgetArea)
+        body = QWidget()
+        column = QVBoxLayout(body)
+        column.setContentsMargins(10, 6, 10, 10)
+        self.search = QLineEdit()
+        self.search.setPlaceholderText("Find in this help")
+        self.search.setAccessibleName("Find in this help")
+        self.search.textChanged.connect(lambda _: self.look_for(again=False))
+        self.search.returnPressed.connect(lambda: self.look_for(again=True))
+        self.text = QTextBrowser()
+        self.text.setAccessibleName("Help for this station")
+        self.text.setTabChangesFocus(True)
+        column.addWidget(self.search)
+        column.addWidget(self.text, 1)
+        self.setWidget(body)
+        self.setMinimumWidth(WIDTH)
+        self._shown: Kernel | None = None
+        self.hide()
+
+    def show_station(self, kernel: Kernel) -> None:
+        """Follow the station that is shown, and how it stands."""
+        if kernel != self._shown:
+            self._shown = kernel
+            self.text.setMarkdown(page_of(kernel))
+
+    def beside(self, window: QWidget) -> None:
+        """Beside the work, or over it where there is no room."""
+        narrow = window.width() < BESIDE_FROM
+        if narrow != self.isFloating():
+            self.setFloating(narrow)
+        if narrow:
+            self.resize(WIDTH + 90, min(window.height() - 120, 620))
+            corner = window.mapToGlobal(window.rect().topRight())
+            self.move(corner.x() - self.width() - 12, corner.y() + 90)
+
+    def look_for(self, again: bool) -> bool:
+        """The next place of what is typed, from the top where it is typed anew."""
+        if not again:
+            self.text.moveCursor(QTextCursor.MoveOperation.Start)
+        words = self.search.text()
+        if not words:
+            return False
+        found = self.text.find(words)
+        if not found:
+            self.text.moveCursor(QTextCursor.MoveOperation.Start)
+            found = self.text.find(words, QTextDocument.FindFlag(0))
+        return bool(found)

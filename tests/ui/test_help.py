@@ -1,0 +1,57 @@
+"""Each station's own help, and keys that are live where their page is."""
+
+import re
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+
+from at_the_window import press
+from tallgrain.ui.stations.surface.pictures import Layer
+from tallgrain.ui.widgets.help_page import help_text
+
+PARTS = ("## Steps", "## Done when", "## Keys", "## Mistakes that people make here")
+
+
+def test_f1_opens_the_stations_own_help_beside_the_work(season, qtbot):
+    window, _ = season
+    press(window, Qt.Key.Key_F1)
+    assert window.help.isVisible() and window.help.search.hasFocus()
+    told = set()
+    for name, room in window.rooms.items():
+        window.visit(name)
+        text = window.help.text.toPlainText()
+        kernel = room.kernel()
+        assert text.startswith(name) and kernel.headline in text
+        assert kernel.reason in text
+        source = help_text(name)
+        assert all(part in source for part in PARTS), name
+        assert 2 <= len(re.findall(r"^\d+\. ", source, re.MULTILINE)) <= 6
+        told.add(text)
+        # The work is still beside it.
+        assert window.station.widget.isVisible() and window.station.widget.width() > 400
+    assert len(told) == len(window.rooms)
+    window.visit("Gap")
+    window.help.search.setFocus()
+    QTest.keyClicks(window.help.search, "verify")
+    assert window.help.text.textCursor().selectedText().lower() == "verify"
+    QTest.keyClicks(window.help.search, "zzz")
+    assert not window.help.look_for(again=True)
+    press(window, Qt.Key.Key_F1)
+    assert not window.help.isVisible()
+
+
+def test_keys_of_surface_are_live_at_surface_alone(season, qtbot):
+    window, _ = season
+    press(window, Qt.Key.Key_R)
+    assert window.surface.layer is Layer.RELIEF
+    press(window, Qt.Key.Key_H)
+    pinned = window.surface.pinned_span
+    for name in ("Gap", "Drift", "Handover"):
+        window.visit(name)
+        for key in (Qt.Key.Key_R, Qt.Key.Key_L, Qt.Key.Key_D):
+            press(window, key)
+        assert window.station.name == name
+        assert window.surface.layer is Layer.HEIGHTS and window.surface.pinned_span == pinned
+    window.visit("Surface")
+    press(window, Qt.Key.Key_D)
+    assert window.surface.layer is Layer.DIFFERENCE
