@@ -63,7 +63,7 @@ if TYPE_CHECKING:
     from tallgrain.ui.stations.towers.station import TowersStation
 
 # A window lower than this is short (px).
-SHORT_PX = 900
+SHORT_PX = 1300
 
 S = TypeVar("S", bound=Station)
 

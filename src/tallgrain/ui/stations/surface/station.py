@@ -40,7 +40,7 @@ from tallgrain.ui.widgets.words import day, day_time, mm
 
 SNAP_PX = 7.0
 # Where there is less the section is folded away until it is asked for: the plate comes first.
-ROOM_FOR_SECTION_PX = 820
+ROOM_FOR_SECTION_PX = 1400
 
 
 ABOUT: dict[About, str] = {
