@@ -12,6 +12,7 @@ from tallgrain.clock import now
 from tallgrain.core.surface.density import density_advice
 from tallgrain.errors import GuardRefused, InputError, JobError
 from tallgrain.store.ledger import MachineEvent
+from tallgrain.ui.app.dress import window_settings
 from tallgrain.ui.app.tones import TONES, Tones
 from tallgrain.ui.dialogs.event import EventDialog
 from tallgrain.ui.dialogs.finder import Finder
@@ -390,7 +391,7 @@ class _Done:
 def test_the_window_remembers_its_size(season, home):
     window, _ = season
     window.resize(1100, 730)
-    window._settings().setValue("geometry", window.saveGeometry())
+    window_settings().setValue("geometry", window.saveGeometry())
     window.resize(1280, 800)
     window._remembered()
     assert (window.width(), window.height()) == (1100, 730)
