@@ -130,6 +130,11 @@ def _labels(painter: QPainter, labels: list[tuple[QPointF, str]]) -> None:
     last = -1e9
     for at, words in labels:
         if at.y() - last >= LABEL_PX:
+            painter.setFont(theme.font(12))
+            wide = painter.fontMetrics().horizontalAdvance(words) + 8.0
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(theme.PAPER)
+            painter.drawRoundedRect(QRectF(at.x() + 5, at.y() - 8, wide, 16), 3, 3)
             text(painter, at + QPointF(9, 4), words, pixels=12, colour=theme.MUTED)
             last = at.y()
 

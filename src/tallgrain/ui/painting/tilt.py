@@ -141,7 +141,7 @@ def _arrow(painter: QPainter, at: QPointF, sent: float, most: float, out: float)
     painter.drawPolygon(
         QPolygonF([tip + QPointF(0, way * 8), tip + QPointF(-6, 0), tip + QPointF(6, 0)])
     )
-    words = f"{mm(abs(sent), 4)} {'up' if sent > 0 else 'down'}"
+    words = f"{mm(abs(sent))} mm {'up' if sent > 0 else 'down'}"
     place = tip + QPointF(12 * out, 4 + 14 * way * (length < 30))
     text(painter, place, words, RIGHT if out < 0 else LEFT, 12, bold=True)
 
