@@ -109,6 +109,27 @@ def test_the_gap_is_what_was_felt_less_what_is_held(rye):
     assert other.assumed and other.u > 0.04
 
 
+def test_sittings_add_up_but_not_what_they_share(rye):
+    rye.holds(1.5)
+    rye.felt(1.506, 0.012)
+    one = gap_of(rye.now_is()[1])
+    rye.felt(1.494, 0.012)
+    rye.felt(1.5, 0.012)
+    three = gap_of(rye.now_is()[1])
+    assert three.mean == pytest.approx(0.0, abs=1e-6) and "24 times" in three.words
+    g, _ = rye.now_is()
+    assert g.learnt.bias.size < three.u < 0.8 * one.u
+    for _ in range(20):
+        rye.felt(1.5, 0.012)
+    assert gap_of(rye.now_is()[1]).u >= g.learnt.bias.size  # a bias never averages out
+    rye.felt(1.6, 0.012)  # one that the others speak against
+    assert gap_of(rye.now_is()[1]).u > three.u / 2
+    rye.journal.happened("new nozzle", "brass")
+    rye.felt(1.43, 0.012)
+    fresh = gap_of(rye.now_is()[1])
+    assert fresh.mean == pytest.approx(-0.07) and fresh.u == pytest.approx(0.012)
+
+
 @pytest.mark.parametrize(("looks", "sign"), [("sits_on_top", 1), ("squashed", -1), ("good", 0)])
 def test_prints_speak_with_what_was_felt(rye, looks, sign):
     rye.holds(1.5)

@@ -14,6 +14,7 @@ from tallgrain.core.solve.gap import GROWTH_MM_PER_C, GaugeLoop, Trial, posterio
 from tallgrain.core.surface.noise import point_noise
 from tallgrain.core.survey import Survey
 from tallgrain.errors import InputError
+from tallgrain.journal.record import Entry
 from tallgrain.journal.records import GapSolved, Heat, ValuesRead
 from tallgrain.journal.stale import stale_since
 from tallgrain.journal.values import TRIP, ValuesBook
@@ -36,6 +37,8 @@ BENDS_MM_PER_C, CHANGES_MM_PER_DAY, MOST_CHANGE_MM = 0.0007, 0.0004, 0.1
 SETTLES_MIN, ROOM_C = 8.0, 22.0
 # Nozzles this near to each other are as hot.
 LIKE_NOZZLE_C = 5.0
+# Sittings no further apart are of one gap (days); a gauge is as thick as it says within this (mm).
+SITTINGS_DAYS, GAUGE_MM = 7, 0.003
 # What a term of the season is in the six terms 1, u, v, u², v², uv.
 TO_TERMS = np.array([1.0, 0.5, 0.5, 1.0, 1.0, 0.5])
 LIKELY_FLAT_MM = 0.3
@@ -118,8 +121,8 @@ def _gap(g: Ground, print_: Coming, holds: Holds) -> Offset:
         return Offset("gap", words, 0.0, UNFELT_MM, True)
     t, u, words, assumed = 0.0, UNFELT_MM, "", False
     if felt is not None:
-        t, u = felt.figures.t, felt.figures.u
-        words = f"the gap, felt {felt.figures.feels or 1} times"
+        t, u, feels = _sittings(g, solved, heat) if here is not None else _of(felt)
+        words = f"the gap, felt {feels} times"
         if here is None:
             u = float(np.hypot(u, OTHER_SHEET_MM))
             other = felt.figures.sheet and print_.sheet and felt.figures.sheet != print_.sheet
@@ -143,6 +146,41 @@ def _gap(g: Ground, print_: Coming, holds: Holds) -> Offset:
     if abs(off) > max(2 * u, 0.01):
         words = f"the printer holds {t_set:.3f} mm, {t:.3f} was found"
     return Offset("gap", words, off, u, assumed)
+
+
+def _of(entry: Entry[GapSolved]) -> tuple[float, float, int]:
+    return entry.figures.t, entry.figures.u, entry.figures.feels or 1
+
+
+def _sittings(
+    g: Ground, solved: Sequence[Entry[GapSolved]], heat: Heat
+) -> tuple[float, float, int]:
+    """t, its u and the count of feels by all sittings in these conditions since anything happened
+    to the gap: what differs from sitting to sitting averages out, a hand's bias and the gauge's own
+    error do not. A sitting's last answer holds all of it: the count of feels begins anew after."""
+    last = [
+        one
+        for i, one in enumerate(solved)
+        if i + 1 == len(solved) or (solved[i + 1].figures.feels or 1) <= (one.figures.feels or 1)
+    ]
+    newest = gap_for(last, heat) or last[-1]
+    told = [
+        _of(one)
+        for one in last
+        if gap_for([one], heat) is not None
+        and not stale_since(g.events, one.at, "Gap")
+        and (newest.at - one.at).days < SITTINGS_DAYS
+    ] or [_of(newest)]
+    shared = float(np.hypot(g.learnt.bias.size, GAUGE_MM))
+    own = np.array([max(u**2 - shared**2, (0.5 * u) ** 2) for _, u, _ in told])
+    weight = 1 / own
+    t = float(weight @ [one[0] for one in told] / weight.sum())
+    if len(told) == 1:
+        return told[0]
+    # Sittings that differ by more than they should say so.
+    apart = float(weight @ (np.array([one[0] for one in told]) - t) ** 2 / (len(told) - 1))
+    u = float(np.sqrt(max(apart, 1.0) / weight.sum() + shared**2))
+    return t, u, sum(one[2] for one in told)
 
 
 def _grown(felt_c: float | None, prints_c: float) -> float:
