@@ -19,6 +19,7 @@ from tallgrain.journal.records import (
     PrintConditions,
     StartPolicy,
     SurfaceWritten,
+    SurveyTook,
     TrialPrinted,
     ValueChanged,
 )
@@ -32,6 +33,7 @@ from tallgrain.store.ledger import Ledger
 NOON = datetime(2026, 5, 4, 12, tzinfo=UTC)
 SHEET = parse_sheet(shipped_sheet_text("Rye"), "Rye")
 AIM = Coming("smooth", 215.0, 60.0, 0.2)
+FELT = {"sheet": "smooth", "nozzle_c": 215, "plate_c": 60}
 AXIS = np.linspace(15, 205, 7)
 
 
@@ -263,6 +265,28 @@ def test_odd_surveys_and_boxes_end_in_sentences(rye):
     assert (part.xs[0], part.xs[-1]) == (90, 130)
     with pytest.raises(InputError, match="x 90 to 500 mm, past the plate"):
         advise(g, replace(AIM, box=Rectangle(90, 90, 500, 130)))
+
+
+@pytest.mark.parametrize(("slower", "apart", "survey", "feel"), [
+    (2.0, 20.0, 2.0, 160.0), (0.001, 0.1, 0.3, 48.0), (50.0, 290.0, 4.0, 480.0),
+])  # fmt: skip
+def test_minutes_are_this_printers_own(rye, slower, apart, survey, feel):
+    rye.survey()
+    rye.holds(1.5)
+
+    def seconds():
+        found = {one.code: one.seconds for one in acts(*rye.now_is(), AIM)}
+        return np.array([found["survey"], found["feel"]])
+
+    before = seconds()
+    for n in range(4):
+        took = SurveyTook(points=81, seconds=slower * 200, expected_s=200)
+        rye.journal.write(took, str(n))
+        rye.now += timedelta(seconds=apart - 60)  # the clock itself goes on by a minute a time
+        rye.journal.write(GapSolved(t=1.5, u=0.008, feels=n + 1, **FELT), TRIP, "solved")
+        rye.now -= timedelta(seconds=60)
+    assert before[1] == 120 and seconds()[1] == pytest.approx(feel)
+    assert seconds()[0] - 30 == pytest.approx(survey * (before[0] - 30))
 
 
 def test_the_coming_print_is_remembered(rye):

@@ -52,6 +52,15 @@ class PurgeLine(Record):
     box: Box
 
 
+class SurveyTook(Record):
+    """How long a whole survey took (s), by how many points, and what its plan had thought."""
+
+    topic = "survey took"
+    points: int
+    seconds: float
+    expected_s: float
+
+
 # The printer itself
 
 

@@ -14,13 +14,14 @@ from tallgrain.core.plan.grid import grid_plan
 from tallgrain.core.survey import Point
 from tallgrain.errors import InputError
 from tallgrain.next_layer.knows import Coming, Ground, Holds, ground
+from tallgrain.next_layer.pace import Pace, pace
 from tallgrain.next_layer.situation import as_held, situation
 from tallgrain.procedures.handover import StartBook
 from tallgrain.procedures.surfaces import last_written
 from tallgrain.store.ledger import Ledger
 
 # How long acts take that no log tells of (s).
-WRITE_S, SET_S, FEEL_S, PATCH_S, REFERENCE_S = 10.0, 10.0, 120.0, 480.0, 20.0
+WRITE_S, SET_S, PATCH_S, REFERENCE_S = 10.0, 10.0, 480.0, 20.0
 # What three more feels, and a printed patch, leave of the gap beside what they can't mend (mm).
 MORE_FEELS, PATCH_MM = 3, 0.022
 # Surveys that are proposed: as many columns and rows.
@@ -33,6 +34,7 @@ def acts(g: Ground, s: Situation, print_: Coming, holds: Holds | None = None) ->
     """What could be done about it, whether it is worth doing or not."""
     holds = holds or Holds()
     made: list[Act] = []
+    at = pace(g.journal)
     gap = next(one for one in s.offsets if one.code == "gap")
 
     def with_gap(u: float, mean: float = 0.0) -> Situation:
@@ -49,7 +51,7 @@ def acts(g: Ground, s: Situation, print_: Coming, holds: Holds | None = None) ->
         if gap.assumed
         else "Feel the gap three more times, and set it"
     )
-    made.append(Act("feel", words, "Gap", FEEL_S, with_gap(after)))
+    made.append(Act("feel", words, "Gap", at.feel_s, with_gap(after)))
     printed = float((gap.u**-2 + PATCH_MM**-2) ** -0.5)
     made.append(
         Act("patch", "Print a patch, and say how it looks", "Gap", PATCH_S, with_gap(printed))
@@ -64,9 +66,9 @@ def acts(g: Ground, s: Situation, print_: Coming, holds: Holds | None = None) ->
                 words += " and let prints recall it"
             then, ident = _written(s, held), g.survey.ident
             made.append(Act("write", words, "Handover", WRITE_S, then, survey=ident))
-        made += [_anew(g, s, print_, holds, n) for n in _counts(g)]
+        made += [_anew(g, s, print_, holds, n, at) for n in _counts(g)]
     elif g.survey is None:
-        made.append(_first(g, s, print_))
+        made.append(_first(g, s, print_, at))
     if g.sheet.supports and g.survey is not None and s.followed.surface is None:
         made.append(_levelled(g, s))
     was = g.survey.conditions.soak_min if g.survey is not None else None
@@ -102,7 +104,7 @@ def _counts(g: Ground) -> list[int]:
     return sorted({COUNTS[0], finer})
 
 
-def _anew(g: Ground, s: Situation, print_: Coming, holds: Holds, n: int) -> Act:
+def _anew(g: Ground, s: Situation, print_: Coming, holds: Holds, n: int, at: Pace) -> Act:
     """A survey of today, written to the printer: age, heat and sheet are out of it."""
     assert s.surveyed is not None and g.survey is not None
     plan = grid_plan(g.sheet, n, n)
@@ -119,18 +121,18 @@ def _anew(g: Ground, s: Situation, print_: Coming, holds: Holds, n: int) -> Act:
     held = as_held(g, survey, holds)
     after = replace(s, surveyed=fresh, bends=())
     after = _written(after, held) if held is not None else after
-    seconds = REFERENCE_S + plan.estimate_s + WRITE_S
+    seconds = REFERENCE_S + at.survey * plan.estimate_s + WRITE_S
     words = f"Survey at {print_.plate_c:.0f} °C, {n} × {n}, and write it"
     return Act("survey", words, "Surface", seconds, after, (n, n))
 
 
-def _first(g: Ground, s: Situation, print_: Coming) -> Act:
+def _first(g: Ground, s: Situation, print_: Coming, at: Pace) -> Act:
     """A first survey: as if the bed turned out bowed by what is thought likely."""
     plan = grid_plan(g.sheet, COUNTS[0], COUNTS[0])
     sigma = np.full(len(plan.points), g.learnt.touch.s)
     bowed = s.flat / 2 * (((plan.points - s.whole.middle) / (s.whole.width / 2)) ** 2).sum(axis=1)
     after = replace(s, surveyed=PlateField(plan.points, bowed, sigma, s.whole))
-    seconds = REFERENCE_S + plan.estimate_s
+    seconds = REFERENCE_S + at.survey * plan.estimate_s
     words = f"Survey the bed at {print_.plate_c:.0f} °C"
     return Act("survey", words, "Surface", seconds, after, (COUNTS[0], COUNTS[0]))
 
@@ -149,22 +151,22 @@ def _levelled(g: Ground, s: Situation) -> Act:
 
 
 def advise(g: Ground, print_: Coming, holds: Holds | None = None, what_next: bool = True) -> Advice:
-    """The first layer as things stand, and what to do about it where that is wanted."""
+    """The first layer as things stand, and what to do about it where that is wanted. Raises
+    InputError for a print past the plate, and where the newest survey says nothing of it."""
     s = situation(g, print_, holds)
-    now = first_layer(s)
-    if not what_next:
-        return Advice(now, None)
-    return weigh(s, now, [] if now.enough else acts(g, s, print_, holds))
+    try:
+        now = first_layer(s)
+        if not what_next:
+            return Advice(now, None)
+        return weigh(s, now, [] if now.enough else acts(g, s, print_, holds))
+    except np.linalg.LinAlgError as error:
+        raise InputError(
+            "the newest survey's points say nothing of the plate.", "layer", "Survey a grid."
+        ) from error
 
 
 def read_advice(
     ledger: Ledger, sheet: MachineSheet, now: datetime, print_: Coming, holds: Holds | None = None
 ) -> Advice:
     """All of it from the ledger. Raises what reading raises."""
-    g = ground(ledger, sheet, now, print_.sheet)
-    try:
-        return advise(g, print_, holds)
-    except np.linalg.LinAlgError as error:
-        raise InputError(
-            "the newest survey's points say nothing of the plate.", "layer", "Survey a grid."
-        ) from error
+    return advise(ground(ledger, sheet, now, print_.sheet), print_, holds)

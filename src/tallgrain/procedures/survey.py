@@ -2,6 +2,7 @@
 
 import time
 from collections.abc import Callable, Generator, Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -10,6 +11,8 @@ from tallgrain.core.plan.grid import Plan
 from tallgrain.core.plan.kinds import for_a_hand
 from tallgrain.core.survey import Conditions
 from tallgrain.errors import Halted, JobError, LinkError, TallGrainError, TrustLost
+from tallgrain.journal.journal import Journal
+from tallgrain.journal.records import SurveyTook
 from tallgrain.link.guard.guard import Guard
 from tallgrain.link.protocol import PrinterState
 from tallgrain.procedures.events import (
@@ -112,6 +115,7 @@ def measure(job: Measuring, break_off: BreakOff) -> Iterator[Event]:
     guard, plan = job.guard, job.plan
     recorder = Recorder(job.ledger, job.ident, plan, job.t_set, job.first)
     why, complete = "the program that ran it ended", False
+    began = time.monotonic()
     try:
         # The end is also reached by GeneratorExit, when whoever listens goes away in the middle.
         yield SurveyBegan(job.ident, len(plan.points), plan.estimate_s, job.first)
@@ -125,6 +129,11 @@ def measure(job: Measuring, break_off: BreakOff) -> Iterator[Event]:
     finally:
         make_safe(guard)
         job.ledger.end_survey(job.ident, complete=not why, why=why)
+    if complete and not job.first:
+        took = round(time.monotonic() - began, 1)
+        record = SurveyTook(points=recorder.points, seconds=took, expected_s=plan.estimate_s)
+        with suppress(TallGrainError):  # the survey is whole without it
+            Journal(job.ledger, guard.sheet.name).write(record, job.ident)
     yield SurveyEnded(job.ident, complete, recorder.points, why)
 
 

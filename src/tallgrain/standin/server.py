@@ -610,6 +610,9 @@ def truth_port(printer: Printer) -> Port:
             "strikes": [asdict(s) for s in printer.strikes],
             "touches": probe.touches,
             "compensation": printer.compensation.told(),
+            "laid": [
+                [laid.x, laid.y, laid.gap] for laid in (printer.job.laid if printer.job else ())
+            ],
         }
 
     return Port({"truth.heights": heights, "truth.all": whole})

@@ -160,6 +160,8 @@ class SurveyedPlate:
         edge = np.clip(xy, self._low, self._high)
         if self._beyond == "edge":
             return self._inside(edge)
+        if (edge == xy).all():
+            return self._inside(xy)
         mirrored = np.clip(2 * edge - xy, self._low, self._high)
         if self._beyond == "mirrored":
             return self._inside(mirrored)

@@ -18,6 +18,7 @@ from tallgrain.link.guard.guard import Guard
 from tallgrain.link.protocol import Held
 from tallgrain.procedures import surfaces as held
 from tallgrain.procedures.events import BreakOff
+from tallgrain.ui.session.memo import Memo
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.state import LinkState
 
@@ -45,6 +46,8 @@ class SurfacesWork(QObject):
         self.read = Read()
         self.tried: held.SurfaceTried | None = None
         self.count: tuple[int, int] | None = None
+        self._proposals: Memo[held.Proposed | None] = Memo()
+        self._differences: Memo[Costs | None] = Memo()
         session.printer_changed.connect(self.read_ledger)
         session.changed.connect(self._follow)
         session.ended.connect(lambda _: self._ask_again())
@@ -101,20 +104,32 @@ class SurfacesWork(QObject):
         sheet, survey, told = self._session.sheet, self.survey, self.read.told
         if sheet is None or survey is None or told is None:
             return None
-        try:
-            return held.proposed(sheet, survey, told, self.name, self.count)
-        except InputError:
-            return None
+        name, count = self.name, self.count
+
+        def made() -> held.Proposed | None:
+            try:
+                return held.proposed(sheet, survey, told, name, count)
+            except InputError:
+                return None
+
+        return self._proposals.of((sheet, survey, told, name, count), made)
 
     def off_the_bed(self, one: SurfaceStanding) -> Costs | None:
         """How a held surface differs from the bed as it was last surveyed."""
         sheet, survey, told = self._session.sheet, self.survey, self.read.told
-        if sheet is None or survey is None or told is None or one.followed is None:
+        if sheet is None or survey is None or told is None:
             return None
-        try:
-            return held.differs_from_bed(one.followed, survey, sheet, told)
-        except TallGrainError:
-            return None
+
+        def made() -> Costs | None:
+            followed = one.followed
+            try:
+                if followed is None:
+                    return None
+                return held.differs_from_bed(followed, survey, sheet, told)
+            except TallGrainError:
+                return None
+
+        return self._differences.of((one, survey, sheet, told), made)
 
     @property
     def lost(self) -> list[SurfaceStanding]:
