@@ -111,6 +111,21 @@ def test_a_hot_nozzle_does_not_touch(printer_of):
     assert made.truth()["strikes"] == []
 
 
+@pytest.mark.parametrize("name", KINDS)
+def test_a_nozzle_that_grew_is_referenced_anew_where_it_is_the_probe(printer_of, name):
+    made, _, guard = printer_of(name, "--cold", "--seed", "3")
+    looked_down(made, guard)
+    guard.heat(160.0, None)
+    guard.wait_for_heat()
+    touches = made.truth()["touches"]
+    guard.freshen_reference()
+    again = made.truth()["touches"] > touches
+    assert again is (name == "Millet")
+    touches = made.truth()["touches"]
+    guard.freshen_reference()  # once is enough
+    assert made.truth()["touches"] == touches
+
+
 def test_jogs_stay_above_where_the_probe_trips(printer_of):
     made, printer, guard = printer_of("Barley")
     with pytest.raises(GuardRefused, match="the probe is out"):

@@ -2,6 +2,7 @@
 the plan makes of the sheet's speeds and what people usually need."""
 
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 
@@ -33,7 +34,7 @@ def pace(journal: Journal) -> Pace:
     felt = journal.read(GapSolved)
     gaps = [
         (after.at - before.at).total_seconds()
-        for before, after in zip(felt, felt[1:], strict=False)
+        for before, after in pairwise(felt)
         if after.figures.feels == before.figures.feels + 1
     ]
     near = [one for one in gaps if one < APART_S][-NEWEST:]

@@ -47,6 +47,7 @@ def gauge_loop(
     sheet = guard.sheet
     t_set = guard.printer.trip_height()
     x, y = sheet.plate.datum_point
+    guard.freshen_reference()
     if sheet.probe.there:
         guard.extend()
         guard.touch_at(x, y)

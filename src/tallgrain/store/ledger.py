@@ -143,6 +143,9 @@ class Ledger:
         # One connection writes, for one thread at a time: taking one anew costs more than a write.
         self._writer: Connection | None = None
         self._turn = threading.Lock()
+        # What was observed, as read last, while nobody else may write; and how often that changed.
+        self._observed: dict[tuple[str, str | None], list[Observation]] = {}
+        self._changes = 0
 
     @classmethod
     def open(cls, home: Path, holder: str = "A command", write: bool = True) -> "Ledger":
@@ -276,6 +279,7 @@ class Ledger:
                 .where(sa.func.lower(MACHINES.c.name) == old.lower())
                 .values(name=new, sheet=sheet_text, changed_at=now)
             )
+        self._forget()
 
     # What was entered by mistake
 
@@ -349,11 +353,20 @@ class Ledger:
             )
             key = made.inserted_primary_key
             assert key is not None
-            return int(key[0])
+        self._forget()
+        return int(key[0])
+
+    def _forget(self) -> None:
+        """What was observed is to be read anew."""
+        self._changes += 1
+        self._observed.clear()
 
     def observations(self, machine: str, topic: str | None = None) -> list[Observation]:
         """All that was observed of a printer (on a topic), oldest first, with raw figures: the
         journal makes records of them."""
+        known, changes = self._observed.get((machine.lower(), topic)), self._changes
+        if known is not None:
+            return list(known)
         query = (
             sa.select(OBSERVATIONS)
             .where(sa.func.lower(OBSERVATIONS.c.machine) == machine.lower())
@@ -377,6 +390,8 @@ class Ledger:
                         row.id,
                     )
                 )
+        if self._lock is not None and changes == self._changes:
+            self._observed[(machine.lower(), topic)] = list(found)
         return found
 
     def withdraw_event(self, number: int, now: datetime | None) -> None:

@@ -50,6 +50,8 @@ OWN_LEAVE_MM, OWN_FROM_MM, PRESS_MM = 1.6, 4.6, 0.3
 FOLLOWS_MM = 1.5
 # How much further than twice their way the nozzle is clear while motors move.
 CLEAR_MM = 2.0
+# A nozzle this near to what it was at is as long (°C): 2 µm.
+AS_HOT_C = 18.0
 # The touch that checks a reference must come this close to it.
 REFERENCE_AGREES_MM = 0.1
 
@@ -65,6 +67,7 @@ class Guard:
         self.floors = self.trust.floors
         self.by_hand = HandMoves(self)
         self.by_gauge = ByGauge(self)
+        self._referenced_c: float | None = None
 
     @property
     def trusted(self) -> bool:
@@ -244,9 +247,21 @@ class Guard:
         self.floors.note(state.reference_touch, met=self.sheet.probe.there)
         self.trust.z = state.position.z
         self.trust.out = state.extended
+        self._referenced_c = state.nozzle.now_c
         self.lift(HOP_MM)
         self._check_reference(state.reference_touch)
         return state
+
+    def freshen_reference(self) -> None:
+        """Where the nozzle is the probe it touched further down, or less far, when it was colder or
+        hotter: the reference is found anew. Without that a gap that is felt warm by a reference
+        that was found cold is off by all that the nozzle grew. Raises what `reference` does."""
+        if self.sheet.probe.kind != "nozzle":
+            return
+        now_c, then_c = self.printer.state().nozzle.now_c, self._referenced_c
+        if now_c is None or (then_c is not None and abs(now_c - then_c) <= AS_HOT_C):
+            return
+        self.reference()
 
     def let_survey(self, box: Rectangle, columns: int, rows: int) -> Floats:
         """Let the printer survey by itself: nothing bounds it but its own care, so it is done on a

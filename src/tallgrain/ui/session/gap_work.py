@@ -61,6 +61,7 @@ class GapWork(QObject):
         def over() -> tuple[float, float | None]:
             t_set = guard.printer.trip_height()
             tripped = None
+            guard.freshen_reference()
             if sheet.probe.there:
                 guard.extend()
                 # Touch where the gauge will be felt: the probe there, then the nozzle there.

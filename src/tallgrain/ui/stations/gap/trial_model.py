@@ -188,6 +188,9 @@ class TrialWork(QObject):
             return
 
         def find() -> None:
+            if guard.sheet.probe.kind == "nozzle":  # as hot as prints find it
+                guard.heat(self.gauge.felt_c, None)
+                guard.wait_for_heat()
             guard.reference()
             guard.park()
 
