@@ -346,3 +346,26 @@ def test_a_season_is_told_as_it_stood(rye):
     rye.survey(xs=np.array([110.0]))
     g, _ = rye.now_is()
     assert stood(g, AIM, days(g, None)[0][0]) is None
+
+
+def test_feeling_again_promises_no_more_than_it_can_keep(rye):
+    """What all sittings share stays, and what is within what feels can tell is left as it is: so
+    nobody is sent to feel again and again."""
+    rye.survey()
+    rye.holds(1.5)
+    rye.felt(1.502, 0.012)
+    chances = []
+    for _ in range(12):
+        g, s = rye.now_is()
+        found = {one.code: gap_of(one.after) for one in acts(g, s, AIM)}
+        promised, now = found["feel"], gap_of(s)
+        assert promised.mean == pytest.approx(now.mean) and "set" not in found
+        assert promised.u >= np.hypot(g.learnt.bias.size, 0.003)
+        chances.append(now.u)
+        rye.felt(1.502, 0.012)
+        # One more such sitting leaves about what was promised, and never much more.
+        assert gap_of(rye.now_is()[1]).u < promised.u + 0.003
+    assert chances[-1] < 0.7 * chances[0]
+    rye.felt(1.6, 0.004)
+    found = {one.code: gap_of(one.after) for one in acts(*rye.now_is(), AIM)}
+    assert "set" in found and found["feel"].mean == 0.0

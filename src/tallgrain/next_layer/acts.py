@@ -13,9 +13,17 @@ from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.grid import grid_plan
 from tallgrain.core.survey import Point
 from tallgrain.errors import InputError
+from tallgrain.journal.records import GapSolved, Heat
 from tallgrain.next_layer.knows import Coming, Ground, Holds, ground
 from tallgrain.next_layer.pace import Pace, pace
-from tallgrain.next_layer.situation import as_held, situation
+from tallgrain.next_layer.situation import (
+    as_held,
+    grown_since,
+    shared_by_sittings,
+    situation,
+    trip_held,
+)
+from tallgrain.procedures.gauge import gap_for, worth_setting
 from tallgrain.procedures.handover import StartBook
 from tallgrain.procedures.surfaces import last_written
 from tallgrain.store.ledger import Ledger
@@ -41,21 +49,26 @@ def acts(g: Ground, s: Situation, print_: Coming, holds: Holds | None = None) ->
         known = Offset("gap", "the gap", mean, u)
         return replace(s, offsets=(known, *(o for o in s.offsets if o.code != "gap")))
 
-    if abs(gap.mean) > 0.005 and not gap.assumed:
-        made.append(Act("set", "Set the trip height that was found", "Gap", SET_S, with_gap(gap.u)))
-    hand = g.learnt.hand.s / np.sqrt(MORE_FEELS)
-    by_hand = float(np.sqrt(hand**2 + g.learnt.bias.size**2 + 0.003**2 + g.learnt.reference.s**2))
-    after = float((gap.u**-2 + by_hand**-2) ** -0.5) if not gap.assumed else by_hand
+    left = _left_when_set(g, print_, holds, gap)
+    if left is not None:
+        then = with_gap(gap.u, left)
+        made.append(Act("set", "Set the trip height that was found", "Gap", SET_S, then))
+    # What another sitting finds anew averages out; what all sittings share does not.
+    stays = float(np.hypot(shared_by_sittings(g), grown_since(g, print_)))
+    anew = np.hypot(g.learnt.hand.s / np.sqrt(MORE_FEELS), g.learnt.reference.s)
+    own = np.sqrt(max(gap.u**2 - stays**2, 1e-8))
+    after = float(np.hypot(anew if gap.assumed else (own**-2 + anew**-2) ** -0.5, stays))
+    # Who finds it within what feels can tell leaves it as it is.
+    stands = gap.mean if abs(gap.mean) < after and not gap.assumed else 0.0
     words = (
         "Feel the gap, warm as you print, and set it"
         if gap.assumed
         else "Feel the gap three more times, and set it"
     )
-    made.append(Act("feel", words, "Gap", at.feel_s, with_gap(after)))
+    made.append(Act("feel", words, "Gap", at.feel_s, with_gap(after, stands)))
     printed = float((gap.u**-2 + PATCH_MM**-2) ** -0.5)
-    made.append(
-        Act("patch", "Print a patch, and say how it looks", "Gap", PATCH_S, with_gap(printed))
-    )
+    words = "Print a patch, and say how it looks"
+    made.append(Act("patch", words, "Gap", PATCH_S, with_gap(printed, stands)))
     if g.survey is not None and s.surveyed is not None:
         held = as_held(g, g.survey, holds)
         way = StartBook(g.journal).chosen.policy.compensation
@@ -78,6 +91,20 @@ def acts(g: Ground, s: Situation, print_: Coming, holds: Holds | None = None) ->
         without = tuple(b for b in s.bends if b.code != "soak")
         made.append(Act("soak", words, "Handover", 60 * more, replace(s, bends=without)))
     return made
+
+
+def _left_when_set(g: Ground, print_: Coming, holds: Holds, gap: Offset) -> float | None:
+    """What the gap is still off by (mm) where what was felt last is set; None where that is set
+    already, as near as feels can tell."""
+    heat = Heat(sheet=print_.sheet, nozzle_c=print_.nozzle_c, plate_c=print_.plate_c)
+    newest = gap_for(g.journal.read(GapSolved), heat)
+    t_set = trip_held(g, holds)
+    if gap.assumed or t_set is None:
+        return None
+    if newest is None:  # by prints alone
+        return 0.0 if worth_setting(gap.mean, gap.u) else None
+    change = newest.figures.t - t_set
+    return gap.mean - change if worth_setting(change, newest.figures.u) else None
 
 
 def _written(s: Situation, held: HeldSurface) -> Situation:

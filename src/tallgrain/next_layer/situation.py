@@ -114,7 +114,7 @@ def _gap(g: Ground, print_: Coming, holds: Holds) -> Offset:
     heat = Heat(sheet=print_.sheet, nozzle_c=print_.nozzle_c, plate_c=print_.plate_c)
     here = gap_for(solved, heat)
     felt = here or (solved[-1] if solved else None)
-    t_set = _trip_held(g, holds)
+    t_set = trip_held(g, holds)
     trials = TrialBook(g.journal).on(print_.sheet)
     if felt is None and not trials:
         words = "the gap was never felt"
@@ -171,7 +171,7 @@ def _sittings(
         and not stale_since(g.events, one.at, "Gap")
         and (newest.at - one.at).days < SITTINGS_DAYS
     ] or [_of(newest)]
-    shared = float(np.hypot(g.learnt.bias.size, GAUGE_MM))
+    shared = shared_by_sittings(g)
     own = np.array([max(u**2 - shared**2, (0.5 * u) ** 2) for _, u, _ in told])
     weight = 1 / own
     t = float(weight @ [one[0] for one in told] / weight.sum())
@@ -181,6 +181,16 @@ def _sittings(
     apart = float(weight @ (np.array([one[0] for one in told]) - t) ** 2 / (len(told) - 1))
     u = float(np.sqrt(max(apart, 1.0) / weight.sum() + shared**2))
     return t, u, sum(one[2] for one in told)
+
+
+def shared_by_sittings(g: Ground) -> float:
+    """What feels of the gap are off by in every sitting alike (mm, one standard deviation)."""
+    return float(np.hypot(g.learnt.bias.size, GAUGE_MM))
+
+
+def grown_since(g: Ground, print_: Coming) -> float:
+    """How much longer or shorter the nozzle is when it prints than when it is felt (mm)."""
+    return _grown(g.sheet.probe.touches_at(print_.nozzle_c), print_.nozzle_c)
 
 
 def _grown(felt_c: float | None, prints_c: float) -> float:
@@ -203,7 +213,8 @@ def _with_prints(felt: tuple[float, float] | None, trials: Sequence[Trial]) -> t
     return mean, float(np.sqrt(weight @ (about.t - mean) ** 2))
 
 
-def _trip_held(g: Ground, holds: Holds) -> float | None:
+def trip_held(g: Ground, holds: Holds) -> float | None:
+    """The trip height (mm) that the printer holds; None where nobody knows."""
     if holds.trip is not None:
         return holds.trip
     changed = ValuesBook(g.journal, (TRIP,)).last(TRIP)

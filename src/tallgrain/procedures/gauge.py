@@ -99,6 +99,12 @@ def gap_for(solved: Sequence[Entry[GapSolved]], heat: Heat) -> Entry[GapSolved] 
     return next((e for e in reversed(solved) if like(_conditions(e.figures), here)), None)
 
 
+def worth_setting(change: float, u: float) -> bool:
+    """Whether a trip height that was found (u: its standard uncertainty) is so far from what is
+    held (change, mm) that it should be set."""
+    return abs(change) > max(2 * u, 0.01)
+
+
 def _conditions(figures: Heat) -> Conditions:
     return Conditions(figures.nozzle_c, figures.plate_c, None, figures.sheet)
 

@@ -20,7 +20,7 @@ from tallgrain.journal.record import Entry
 from tallgrain.journal.records import GapSolved, GapVerified, Heat, PrintConditions
 from tallgrain.journal.values import TRIP
 from tallgrain.procedures.events import BreakOff
-from tallgrain.procedures.gauge import enter_felt, gap_for
+from tallgrain.procedures.gauge import enter_felt, gap_for, worth_setting
 from tallgrain.procedures.warm import warm_up
 from tallgrain.ui.session.gap_work import GapWork
 from tallgrain.ui.session.probe_work import ProbeWork
@@ -208,7 +208,7 @@ class GaugeWork(GapWork):
         if known is None or held is None or self.feels:
             return None
         t, u = known.figures.t, known.figures.u
-        return t if abs(t - held) > max(2 * u, 0.01) else None
+        return t if worth_setting(t - held, u) else None
 
     # Applying
 
