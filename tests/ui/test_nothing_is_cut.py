@@ -91,10 +91,13 @@ def pages(window):
         yield name
 
 
-@pytest.mark.parametrize("printer", PRINTERS)
-@pytest.mark.parametrize("size", SIZES)
-def test_no_words_are_cut(bench, qtbot, printer, size):
+@pytest.mark.parametrize(("printer", "size", "percent"), [
+    *((name, size, 100) for name in PRINTERS for size in SIZES),
+    ("Rye", (2560, 1440), 100), ("Barley", (1280, 800), 130), ("Millet", (2560, 1440), 130),
+])  # fmt: skip
+def test_no_words_are_cut(bench, qtbot, printer, size, percent):
     window, _ = bench(link=False, size=size)
+    window.growing.choose(percent)
     demo.put_sheet(window.session.ledger, printer)
     window.session.choose_printer(printer)
     window.refresh_printers()

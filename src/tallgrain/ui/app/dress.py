@@ -34,6 +34,11 @@ def dress(app: QApplication, choice: str) -> None:
     desktop = hints.colorScheme() if hints is not None else Qt.ColorScheme.Unknown
     theme.use(choice == "dark" or (choice == "desktop" and desktop == Qt.ColorScheme.Dark))
     app.setPalette(theme.palette())
+    redress(app)
+
+
+def redress(app: QApplication) -> None:
+    """The style sheet as it is now, and everything drawn anew."""
     app.setStyleSheet(theme.style_sheet())
     for widget in app.allWidgets():
         widget.update()

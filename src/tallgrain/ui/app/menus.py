@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QMenu
 
 from tallgrain.ui.app.acts import NO_PRINTER, NO_SURVEY, Acts
 from tallgrain.ui.app.dress import CHOICES, choose_colours, colours_chosen
+from tallgrain.ui.app.growing import SIZES, size_chosen
 from tallgrain.ui.session.edits import PlanEdit
 from tallgrain.ui.session.state import LinkState
 from tallgrain.ui.stations.rooms import SUMMIT
@@ -197,6 +198,14 @@ class Menus:
             worn.setCheckable(True)
             worn.setChecked(which == colours_chosen())
             colours.addAction(worn)
+        sizes = QActionGroup(self._window)
+        for percent in SIZES:
+            large = self.add(
+                view, f"Size: {percent} %", partial(self._window.growing.choose, percent)
+            )
+            large.setCheckable(True)
+            large.setChecked(percent == size_chosen())
+            sizes.addAction(large)
         view.addSeparator()
         about = QActionGroup(self._window)
         for which, words in ABOUT.items():

@@ -1,9 +1,11 @@
 """Colours, type and the widgets' style: the one place that knows them."""
 
+import re
 from collections.abc import Iterator
 from contextlib import contextmanager
 from string import Template
 
+from PyQt6.QtCore import QSize
 from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
 
 from tallgrain.paths import ASSETS
@@ -58,6 +60,30 @@ def on_paper() -> Iterator[None]:
         yield
     finally:
         use(dark)
+
+
+# How many times larger than at arm's length from a small screen everything is drawn.
+_GROWTH = [1.0]
+
+
+def growth() -> float:
+    """How many times larger type, drawings and fixed sizes are than they were designed."""
+    return _GROWTH[0]
+
+
+def grow(times: float) -> None:
+    """Draw so much larger from now on."""
+    _GROWTH[0] = times
+
+
+def px(length: float) -> int:
+    """A length of the design (pixels) as it is at present."""
+    return round(length * _GROWTH[0])
+
+
+def size(wide: float, tall: float) -> QSize:
+    """A size of the design as it is at present."""
+    return QSize(px(wide), px(tall))
 
 
 # B612's figures all have one width, so that columns of them line up.
@@ -121,6 +147,8 @@ def style_sheet() -> str:
     }
     colours = {name: colour.name() for name, colour in named.items()}
     text = (ASSETS / "style.qss").read_text(encoding="utf-8")
-    return Template(text).substitute(
+    made = Template(text).substitute(
         colours, icons=(ASSETS / "icons").as_posix(), tone="-dark" if is_dark() else ""
     )
+    # Lines stay as thin as they are.
+    return re.sub(r"\b([2-9]|\d\d+)px", lambda found: f"{px(int(found[1]))}px", made)

@@ -25,11 +25,13 @@ from PyQt6.QtWidgets import (
 from tallgrain.errors import TallGrainError
 from tallgrain.paths import data_home
 from tallgrain.store.ledger import MachineEvent
+from tallgrain.ui.app import theme
 from tallgrain.ui.app.asking import Asking
 from tallgrain.ui.app.closing import may_close
 from tallgrain.ui.app.door import Door
 from tallgrain.ui.app.dress import window_settings
 from tallgrain.ui.app.filing import Filing
+from tallgrain.ui.app.growing import Growing
 from tallgrain.ui.app.leading import Leading
 from tallgrain.ui.app.menus import Menus
 from tallgrain.ui.app.tones import Tones
@@ -99,6 +101,7 @@ class Window(QMainWindow):
         self.hands: Hands | None = None
         self.setWindowTitle("Tall Grain")
         self.setMinimumSize(1024, 700)
+        self.growing = Growing(self)
         self.edits = QUndoStack(self)
         self.drafts = Drafts(session, self.edits)
         self.files = Filing(self)
@@ -108,6 +111,7 @@ class Window(QMainWindow):
         shared = Shared(session, self.drafts, checks, self.values, self.visit, self.take_event)
         self.shared, self.rooms = shared, Rooms(shared)
         self._build()
+        self.growing.grown.connect(self._fold)
         self.menus = Menus(self)
         self.station: Station = self.surface
         self.visit("Surface")
@@ -373,7 +377,11 @@ class Window(QMainWindow):
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         """Where the window is short the season folds to a line: the work comes first."""
         super().resizeEvent(event)
-        self.strip.fold(self.height() < SHORT_PX)
+        self.growing.soon()
+        self._fold()
+
+    def _fold(self) -> None:
+        self.strip.fold(self.height() < theme.px(SHORT_PX))
 
     def dropEvent(self, event: QDropEvent | None) -> None:
         """Take each file that was dropped."""
@@ -387,6 +395,8 @@ class Window(QMainWindow):
         """Esc halts while Tall Grain owns a motion, whatever has the focus."""
         if event is not None and self.wheel.takes(watched, event):
             return True
+        if event is not None:
+            self.growing.seen(watched, event)
         if event is not None and event.type() == QEvent.Type.KeyPress:
             self.session.care.somebody_is_here()
         if (
@@ -422,6 +432,7 @@ class Window(QMainWindow):
         app = QApplication.instance()
         assert app is not None
         app.removeEventFilter(self)
+        self.growing.close()
         if self.hands:
             self.hands.close()
         self.files.worker.finish()

@@ -5,8 +5,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from PyQt6.QtCore import QDateTime, QPointF, QRectF
-from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtCore import QDateTime, QPointF
+from PyQt6.QtGui import QPaintEvent
 from PyQt6.QtWidgets import (
     QComboBox,
     QDateTimeEdit,
@@ -30,6 +30,7 @@ from tallgrain.formats.matrix_text import Extent, checked_extent
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.heights import paint_heights
 from tallgrain.ui.painting.pens import text
+from tallgrain.ui.widgets.canvas import canvas, room
 from tallgrain.ui.widgets.parts import amount, button, label
 from tallgrain.ui.widgets.words import mm
 
@@ -71,12 +72,11 @@ class HeightsPicture(QWidget):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw it."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter = canvas(self)
         if self._survey is None:
             text(painter, QPointF(8, 22), self._words[:48], colour=theme.RUST)
         else:
-            paint_heights(painter, QRectF(self.rect()), self._survey.xy, self._survey.heights)
+            paint_heights(painter, room(self), self._survey.xy, self._survey.heights)
         painter.end()
 
 

@@ -2,11 +2,13 @@
 
 from typing import Any
 
-from PyQt6.QtCore import QRectF, QSize
-from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtCore import QSize
+from PyQt6.QtGui import QPaintEvent
 from PyQt6.QtWidgets import QDialog, QGridLayout, QVBoxLayout, QWidget
 
+from tallgrain.ui.app import theme
 from tallgrain.ui.painting.trials import paint_patch
+from tallgrain.ui.widgets.canvas import canvas, room
 from tallgrain.ui.widgets.parts import button, label
 
 
@@ -21,13 +23,12 @@ class _Place(QWidget):
 
     def sizeHint(self) -> QSize:
         """A loupe's field."""
-        return QSize(280, 200)
+        return theme.size(280, 200)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw it."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        paint_patch(painter, QRectF(self.rect()).adjusted(1, 1, -1, -1), self._place)
+        painter = canvas(self)
+        paint_patch(painter, room(self).adjusted(1, 1, -1, -1), self._place)
         painter.end()
 
 

@@ -2,8 +2,8 @@
 
 from collections.abc import Callable, Sequence
 
-from PyQt6.QtCore import QRectF, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QPaintEvent
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QButtonGroup,
@@ -23,6 +23,7 @@ from tallgrain.ui.app.wheel import NEVER
 from tallgrain.ui.painting.looks import draw_looks
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.state import LinkState
+from tallgrain.ui.widgets.canvas import canvas, room
 from tallgrain.ui.widgets.parts import Panel, Table, button, label, put, set_role, tell
 
 BENCH_WIDTH = 380
@@ -339,7 +340,6 @@ class LooksView(QWidget):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Painted by ui/draw."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        draw_looks(painter, QRectF(self.rect()), self._looks)
+        painter = canvas(self)
+        draw_looks(painter, room(self), self._looks)
         painter.end()

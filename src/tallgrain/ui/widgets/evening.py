@@ -2,13 +2,14 @@
 
 from collections.abc import Callable
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtCore import QPointF, QSize, Qt
+from PyQt6.QtGui import QPaintEvent
 from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from tallgrain.procedures.evening import EveningStep, next_of
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.pens import pen
+from tallgrain.ui.widgets.canvas import canvas, room
 from tallgrain.ui.widgets.parts import Panel, label, tell
 from tallgrain.ui.widgets.route import Fill, paint_kernel
 from tallgrain.ui.widgets.strip import HEIGHT
@@ -29,13 +30,12 @@ class StepButton(QPushButton):
 
     def sizeHint(self) -> QSize:
         """A kernel and a line."""
-        return QSize(90, 56)
+        return theme.size(90, 56)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw it."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        box = QRectF(self.rect())
+        painter = canvas(self)
+        box = room(self)
         middle = QPointF(box.center().x(), KERNEL_PX)
         painter.setPen(pen(theme.GOLD, 1.6))
         painter.drawLine(QPointF(box.left(), KERNEL_PX), QPointF(box.right(), KERNEL_PX))

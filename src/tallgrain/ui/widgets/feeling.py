@@ -1,7 +1,7 @@
 """A gauge under the nozzle: which one, where, and what it does there, by one key."""
 
 from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPolygonF
+from PyQt6.QtGui import QKeyEvent, QPaintEvent, QPolygonF
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from tallgrain.core.solve.feel import MOST
@@ -9,6 +9,7 @@ from tallgrain.link.guard.by_gauge import FeelAsked
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.pens import hatched, pen
 from tallgrain.ui.session.feeling import Feeling
+from tallgrain.ui.widgets.canvas import canvas, room
 from tallgrain.ui.widgets.feel_page import FEEL_KEYS
 from tallgrain.ui.widgets.parts import Panel, button, label, set_role, tell
 from tallgrain.ui.widgets.strip import HEIGHT
@@ -29,10 +30,10 @@ class GaugeDrawn(QWidget):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw it."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        ground, x = self.height() - 16.0, self.width() / 2
-        plate = QRectF(8, ground, self.width() - 16, 10)
+        painter = canvas(self)
+        box = room(self)
+        ground, x = box.height() - 16.0, box.width() / 2
+        plate = QRectF(8, ground, box.width() - 16, 10)
         painter.setPen(pen(theme.INK, 1.4))
         painter.setBrush(theme.PANEL)
         painter.drawRect(plate)
@@ -40,7 +41,7 @@ class GaugeDrawn(QWidget):
         painter.drawRect(plate)
         thick = max(min(self.gauge_mm * PX_PER_MM, 24.0), 3.0)
         painter.setBrush(theme.GOLD)
-        painter.drawRect(QRectF(x - 12, ground - thick, self.width() / 2, thick))
+        painter.drawRect(QRectF(x - 12, ground - thick, box.width() / 2, thick))
         tip = QPointF(x, ground - thick - 3)
         painter.setBrush(theme.INK)
         painter.drawPolygon(QPolygonF([tip, tip + QPointF(15, -24), tip + QPointF(-15, -24)]))

@@ -3,7 +3,7 @@
 import math
 from dataclasses import replace
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, QSizeF, Qt, pyqtSignal
+from PyQt6.QtCore import QPointF, QSize, QSizeF, Qt, pyqtSignal
 from PyQt6.QtGui import (
     QFocusEvent,
     QKeyEvent,
@@ -20,6 +20,7 @@ from tallgrain.ui.app import theme
 from tallgrain.ui.painting.field import Picture, paint_ground, paint_over
 from tallgrain.ui.painting.pens import pen, text
 from tallgrain.ui.painting.view import View, fitted, plate_extent
+from tallgrain.ui.widgets.canvas import canvas, room, spot
 
 Pair = tuple[float, float]
 
@@ -81,35 +82,38 @@ class Field(QWidget):
         """Where millimetres lie at present."""
         if self._picture is None:
             return None
-        return fitted(QRectF(self.rect()), self._zoom or plate_extent(self._picture.sheet))
+        return fitted(room(self), self._zoom or plate_extent(self._picture.sheet))
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw it."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter = canvas(self)
         picture, view = self.picture(), self.view()
         if picture is not None and view is not None:
+            painter.save()
+            painter.resetTransform()
             painter.drawPixmap(0, 0, self._ground(picture, view))
+            painter.restore()
             paint_over(painter, picture, view)
         if self._words:
-            middle = QPointF(self.rect().center())
+            middle = room(self).center()
             text(painter, middle, self._words, Qt.AlignmentFlag.AlignHCenter, 14, theme.MUTED)
         if self.hasFocus():
             painter.setPen(pen(theme.GOLD, 1.5))
             painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRoundedRect(QRectF(self.rect()).adjusted(1, 1, -1, -1), 4, 4)
+            painter.drawRoundedRect(room(self).adjusted(1, 1, -1, -1), 4, 4)
         painter.end()
 
     def _ground(self, picture: Picture, view: View) -> QPixmap:
         """The drawing without line and cursor, made anew only when something in it changed."""
         ratio = self.devicePixelRatioF()
-        key = (picture.ground(), view, self.size(), ratio, theme.is_dark())
+        key = (picture.ground(), view, self.size(), ratio, theme.is_dark(), theme.growth())
         if self._kept is None or self._kept[0] != key:
             made = QPixmap((QSizeF(self.size()) * ratio).toSize())
             made.setDevicePixelRatio(ratio)
             made.fill(theme.PAPER)
             painter = QPainter(made)
-            paint_ground(painter, QRectF(self.rect()), picture, view)
+            painter.scale(theme.growth(), theme.growth())
+            paint_ground(painter, room(self), picture, view)
             painter.end()
             # The picture is kept too: its parts are told apart by identity.
             self._kept = key, made, picture
@@ -162,7 +166,7 @@ class Field(QWidget):
         view = self.view()
         if event is not None and view is not None:
             up = event.angleDelta().y() > 0
-            self.zoom(ZOOM_STEP if up else 1 / ZOOM_STEP, view.back(event.position()))
+            self.zoom(ZOOM_STEP if up else 1 / ZOOM_STEP, view.back(spot(event.position())))
 
     # By mouse
 
@@ -171,9 +175,9 @@ class Field(QWidget):
         view = self.view()
         if event is None or view is None or event.button() != Qt.MouseButton.LeftButton:
             return
-        self._pressed = event.position()
-        self._grip = self._held(event.position(), view)
-        self._grip_from = view.back(event.position())
+        self._pressed = spot(event.position())
+        self._grip = self._held(spot(event.position()), view)
+        self._grip_from = view.back(spot(event.position()))
 
     def _held(self, at: QPointF, view: View) -> str | None:
         line = self._picture.line if self._picture else None
@@ -191,10 +195,10 @@ class Field(QWidget):
         view = self.view()
         if event is None or view is None or self._picture is None:
             return
-        x, y = view.back(event.position())
+        x, y = view.back(spot(event.position()))
         line = self._picture.line
         if self._grip is None or not event.buttons() & Qt.MouseButton.LeftButton:
-            held = self._held(event.position(), view)
+            held = self._held(spot(event.position()), view)
             shape = Qt.CursorShape.OpenHandCursor if held else Qt.CursorShape.CrossCursor
             self.setCursor(shape)
             self.pointed.emit((x, y))
@@ -217,9 +221,9 @@ class Field(QWidget):
         """Let go."""
         view = self.view()
         if event is not None and view is not None and self._pressed is not None:
-            by = event.position() - self._pressed
+            by = spot(event.position()) - self._pressed
             if math.hypot(by.x(), by.y()) < CLICK_PX:
-                self.clicked.emit(*view.back(event.position()))
+                self.clicked.emit(*view.back(spot(event.position())))
         self._grip, self._pressed = None, None
         self.update()
 

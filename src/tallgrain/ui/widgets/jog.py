@@ -1,7 +1,7 @@
 """Jogging by keys: one bounded move in flight, the next only while the key is still held."""
 
-from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QFocusEvent, QKeyEvent, QPainter, QPaintEvent
+from PyQt6.QtCore import QEvent, QPointF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QFocusEvent, QKeyEvent, QPaintEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from tallgrain.errors import TallGrainError
@@ -10,6 +10,7 @@ from tallgrain.link.protocol import Place
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.pens import pen, text
 from tallgrain.ui.session.session import Session
+from tallgrain.ui.widgets.canvas import canvas, room
 from tallgrain.ui.widgets.words import mm
 
 # One move of a held key takes no longer than 200 ms: 10 mm sideways, 5 mm up or down.
@@ -47,7 +48,7 @@ class JogPad(QWidget):
 
     def sizeHint(self) -> QSize:
         """As wide as the bench."""
-        return QSize(320, 112)
+        return theme.size(320, 112)
 
     # Keys
 
@@ -130,10 +131,9 @@ class JogPad(QWidget):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Where the nozzle is, the step, and the keys."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter = canvas(self)
         focus = self.hasFocus()
-        box = QRectF(self.rect()).adjusted(1, 1, -1, -1)
+        box = room(self).adjusted(1, 1, -1, -1)
         painter.setPen(pen(theme.GOLD if focus else theme.LINE, 2 if focus else 1))
         painter.setBrush(theme.PAPER)
         painter.drawRoundedRect(box, 4, 4)

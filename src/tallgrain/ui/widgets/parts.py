@@ -183,7 +183,7 @@ class Elided(QLabel):
 
     def minimumSizeHint(self) -> QSize:
         """It may become narrow."""
-        return QSize(40, super().minimumSizeHint().height())
+        return QSize(theme.px(40), super().minimumSizeHint().height())
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw what fits."""
@@ -289,7 +289,7 @@ class Pill(QLabel):
     def sizeHint(self) -> QSize:
         """Wide enough for its words, so that the header does not jump."""
         hint = super().sizeHint()
-        return QSize(max(hint.width(), 150), 34)
+        return QSize(max(hint.width(), theme.px(150)), theme.px(34))
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw box, then words."""

@@ -6,6 +6,8 @@ from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
+from tallgrain.ui.widgets.canvas import canvas, room, spot
+
 
 class StationPicture(QWidget):
     """What the chosen tab is about, drawn; on the claims a quarter can be clicked."""
@@ -27,15 +29,15 @@ class StationPicture(QWidget):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw it."""
-        painter = QPainter(self)
-        self._paint(painter, QRectF(self.rect()))
+        painter = canvas(self)
+        self._paint(painter, room(self))
         painter.end()
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         """The quarter where the probe sits."""
         assert event is not None
         if self.clickable and event.button() == Qt.MouseButton.LeftButton:
-            middle, at = QRectF(self.rect()).center(), event.position()
+            middle, at = room(self).center(), spot(event.position())
             self.quadrant.emit(
                 "left" if at.x() < middle.x() else "right",
                 "rear" if at.y() < middle.y() else "front",

@@ -2,14 +2,15 @@
 
 from dataclasses import replace
 
-from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtCore import QPointF, Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from tallgrain.core.surface.furrows import Viewpoint, fitting
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.pens import pen, text
 from tallgrain.ui.painting.relief import ReliefPicture, paint_relief
+from tallgrain.ui.widgets.canvas import canvas, room, spot
 
 # So far a drag turns it by a quarter (px).
 QUARTER_PX = 90.0
@@ -46,19 +47,18 @@ class Relief(QWidget):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw it."""
-        painter = QPainter(self)
+        painter = canvas(self)
         picture = self.picture()
         if picture is not None:
-            paint_relief(painter, QRectF(self.rect()), picture)
+            paint_relief(painter, room(self), picture)
         else:
-            middle = QPointF(self.rect().center())
+            middle = room(self).center()
             words = "No surface to show yet: survey four points or more."
             text(painter, middle, words, Qt.AlignmentFlag.AlignHCenter, 14, theme.MUTED)
         if self.hasFocus():
-            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             painter.setPen(pen(theme.GOLD, 1.5))
             painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRoundedRect(QRectF(self.rect()).adjusted(1, 1, -1, -1), 4, 4)
+            painter.drawRoundedRect(room(self).adjusted(1, 1, -1, -1), 4, 4)
         painter.end()
 
     def turn(self, quarters: int) -> None:
@@ -91,14 +91,14 @@ class Relief(QWidget):
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         """Take hold of it."""
         if event is not None and event.button() == Qt.MouseButton.LeftButton:
-            self._from = event.position()
+            self._from = spot(event.position())
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         """Turn it, a quarter at a time."""
         if event is not None and self._from is not None:
-            across = event.position().x() - self._from.x()
+            across = spot(event.position()).x() - self._from.x()
             if abs(across) >= QUARTER_PX:
-                self._from = event.position()
+                self._from = spot(event.position())
                 self.turn(-1 if across > 0 else 1)
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:

@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QAbstractButton, QButtonGroup, QSizePolicy, QVBoxLay
 from tallgrain.journal.stale import matters
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.pens import hatched, pen, text
+from tallgrain.ui.widgets.canvas import canvas, room
 
 WIDTH = 206
 
@@ -103,13 +104,12 @@ class StationButton(QAbstractButton):
 
     def sizeHint(self) -> QSize:
         """Room for two lines."""
-        return QSize(WIDTH, 62)
+        return theme.size(WIDTH, 62)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw the station."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        box = QRectF(self.rect())
+        painter = canvas(self)
+        box = room(self)
         if self.isChecked():
             painter.fillRect(box, theme.PANEL)
             painter.fillRect(QRectF(0, 0, 4, box.height()), theme.GOLD)
@@ -147,13 +147,12 @@ class SummitButton(StationButton):
 
     def sizeHint(self) -> QSize:
         """Room for three lines."""
-        return QSize(WIDTH, 74)
+        return theme.size(WIDTH, 74)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw it."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        box, kernel = QRectF(self.rect()), self._kernel
+        painter = canvas(self)
+        box, kernel = room(self), self._kernel
         if self.isChecked():
             painter.fillRect(box, theme.PANEL)
             painter.fillRect(QRectF(0, 0, 4, box.height()), theme.GOLD)

@@ -1,12 +1,13 @@
 """The section as a widget."""
 
-from PyQt6.QtCore import QRectF, QSize
-from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtCore import QSize
+from PyQt6.QtGui import QPaintEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.pens import pen
 from tallgrain.ui.painting.section import SectionPicture, paint_section
+from tallgrain.ui.widgets.canvas import canvas, room
 
 HEIGHT = 122
 
@@ -23,7 +24,7 @@ class SectionView(QWidget):
 
     def sizeHint(self) -> QSize:
         """As in the sketch."""
-        return QSize(600, HEIGHT)
+        return theme.size(600, HEIGHT)
 
     def show_picture(self, picture: SectionPicture) -> None:
         """Show other lines."""
@@ -32,10 +33,9 @@ class SectionView(QWidget):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw it."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter = canvas(self)
         painter.setPen(pen(theme.LINE))
         painter.setBrush(theme.PANEL)
-        painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 4, 4)
-        paint_section(painter, QRectF(self.rect()), self.picture)
+        painter.drawRoundedRect(room(self).adjusted(0.5, 0.5, -0.5, -0.5), 4, 4)
+        paint_section(painter, room(self), self.picture)
         painter.end()

@@ -2,8 +2,8 @@
 
 import math
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtCore import QPointF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from tallgrain.core.machine.outline import Rectangle
@@ -12,6 +12,7 @@ from tallgrain.ui.app import theme
 from tallgrain.ui.painting.machine import Handle, extent_of, fitted_machine, handles, paint_machine
 from tallgrain.ui.painting.pens import pen
 from tallgrain.ui.painting.view import View
+from tallgrain.ui.widgets.canvas import canvas, room, spot
 
 GRIP_PX = 12.0
 SNAP_MM = 0.5
@@ -54,7 +55,7 @@ class SheetField(QWidget):
         """Where millimetres lie; held still while something is dragged."""
         if self._sheet is None:
             return None
-        return fitted_machine(QRectF(self.rect()), self._frozen or extent_of(self._sheet))
+        return fitted_machine(room(self), self._frozen or extent_of(self._sheet))
 
     def handle(self) -> Handle | None:
         """What is held or pointed at."""
@@ -65,15 +66,14 @@ class SheetField(QWidget):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw it."""
-        painter = QPainter(self)
+        painter = canvas(self)
         view = self.view()
         if self._sheet is not None and view is not None:
-            paint_machine(painter, QRectF(self.rect()), self._sheet, view, self.handle())
+            paint_machine(painter, room(self), self._sheet, view, self.handle())
         if self.hasFocus():
-            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             painter.setPen(pen(theme.GOLD, 1.5))
             painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRoundedRect(QRectF(self.rect()).adjusted(1, 1, -1, -1), 4, 4)
+            painter.drawRoundedRect(room(self).adjusted(1, 1, -1, -1), 4, 4)
         painter.end()
 
     def _at(self, place: QPointF) -> Handle | None:
@@ -93,14 +93,14 @@ class SheetField(QWidget):
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         """Take hold."""
         assert event is not None
-        found = self._at(event.position())
+        found = self._at(spot(event.position()))
         if found is None or event.button() != Qt.MouseButton.LeftButton or self._sheet is None:
             return
         self._held, self._near = found.key, found.key
         self._frozen = extent_of(self._sheet)
         view = self.view()
         assert view is not None
-        x, y = view.back(event.position())
+        x, y = view.back(spot(event.position()))
         self._from = found.at[0] - x, found.at[1] - y
         self.taken.emit(found)
         self.update()
@@ -112,7 +112,7 @@ class SheetField(QWidget):
         if view is None:
             return
         if self._held is None:
-            found = self._at(event.position())
+            found = self._at(spot(event.position()))
             key = found.key if found else None
             if key != self._near:
                 self._near = key
@@ -120,7 +120,7 @@ class SheetField(QWidget):
                 self.setCursor(shape)
                 self.update()
             return
-        x, y = view.back(event.position())
+        x, y = view.back(spot(event.position()))
         fine = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
         self._move_to(x + self._from[0], y + self._from[1], 0.1 if fine else SNAP_MM)
 

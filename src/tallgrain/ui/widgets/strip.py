@@ -5,21 +5,15 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import (
-    QContextMenuEvent,
-    QFocusEvent,
-    QKeyEvent,
-    QMouseEvent,
-    QPainter,
-    QPaintEvent,
-)
+from PyQt6.QtCore import QPointF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QContextMenuEvent, QFocusEvent, QKeyEvent, QMouseEvent, QPaintEvent
 from PyQt6.QtWidgets import QMenu, QSizePolicy, QWidget
 
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.pens import pen, text
 from tallgrain.ui.painting.strip import StripPicture, paint_line, paint_strip, strip_places
 from tallgrain.ui.session.look_back import LookBack, Season
+from tallgrain.ui.widgets.canvas import canvas, room, spot
 from tallgrain.ui.widgets.words import day, mm
 
 # Whole, and folded to a line where the window is short; it unfolds while it has the keyboard.
@@ -100,33 +94,38 @@ class Strip(QWidget):
 
     def sizeHint(self) -> QSize:
         """As in the sketch."""
-        return QSize(1000, HEIGHT)
+        return theme.size(1000, HEIGHT)
 
     def fold(self, short: bool) -> None:
         """Be a line, as long as nobody works with it, where the window is short."""
         self._short = short
-        self._fit()
+        self.fit()
 
     @property
     def folded(self) -> bool:
         """Whether it is a line now."""
         return self._short and not self.hasFocus()
 
-    def _fit(self) -> None:
-        height = FOLDED if self.folded else HEIGHT
-        if self.height() != height:
+    @property
+    def folded_now(self) -> bool:
+        """Whether it is drawn as a line."""
+        return self.height() == theme.px(FOLDED)
+
+    def fit(self) -> None:
+        height = theme.px(FOLDED if self.folded else HEIGHT)
+        if self.height() != height or self.minimumHeight() != height:
             self.setFixedHeight(height)
             self.update()
 
     def focusInEvent(self, event: QFocusEvent | None) -> None:
         """Unfold."""
         super().focusInEvent(event)
-        self._fit()
+        self.fit()
 
     def focusOutEvent(self, event: QFocusEvent | None) -> None:
         """Fold again."""
         super().focusOutEvent(event)
-        self._fit()
+        self.fit()
 
     def refresh(self) -> None:
         """Follow the season."""
@@ -170,7 +169,7 @@ class Strip(QWidget):
             return None
         gaps = [
             (abs(p.x() - place.x()) + 0.3 * abs(p.y() - place.y()), i)
-            for i, p in enumerate(strip_places(QRectF(self.rect()), picture))
+            for i, p in enumerate(strip_places(room(self), picture))
             if p is not None
         ]
         best = min(gaps, default=(1e9, 0))
@@ -201,7 +200,7 @@ class Strip(QWidget):
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         """Name the survey under the mouse."""
         assert event is not None
-        found = self._at(event.position())
+        found = self._at(spot(event.position()))
         if found is not None and found != self._cursor:
             self._cursor = found
             self.update()
@@ -209,10 +208,10 @@ class Strip(QWidget):
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         """Unfold; show the survey that is clicked; with Shift pin it as A, with Ctrl as B."""
         assert event is not None
-        if self.height() == FOLDED:
-            self._fit()
+        if self.folded_now:
+            self.fit()
             return
-        found = self._at(event.position())
+        found = self._at(spot(event.position()))
         if found is None or event.button() != Qt.MouseButton.LeftButton:
             return
         self._cursor = found
@@ -227,7 +226,7 @@ class Strip(QWidget):
     def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:
         """Pins and events by the right button."""
         assert event is not None
-        self._cursor = self._at(QPointF(event.pos()))
+        self._cursor = self._at(spot(QPointF(event.pos())))
         ident = self._ident()
         menu = QMenu(self)
         if ident:
@@ -272,9 +271,8 @@ class Strip(QWidget):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw it."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        box = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)
+        painter = canvas(self)
+        box = room(self).adjusted(0.5, 0.5, -0.5, -0.5)
         painter.setPen(pen(theme.GOLD, 2) if self.hasFocus() else pen(theme.LINE, 1))
         painter.setBrush(theme.PANEL)
         painter.drawRoundedRect(box, 4, 4)
@@ -282,13 +280,13 @@ class Strip(QWidget):
         if picture is None:
             words = "The season begins with the first survey."
             centre = Qt.AlignmentFlag.AlignHCenter
-            text(painter, QPointF(self.rect().center()), words, centre, 13, theme.MUTED)
-        elif self.height() == FOLDED:
-            paint_line(painter, QRectF(self.rect()), picture)
+            text(painter, room(self).center(), words, centre, 13, theme.MUTED)
+        elif self.folded_now:
+            paint_line(painter, room(self), picture)
         else:
-            paint_strip(painter, QRectF(self.rect()), picture)
+            paint_strip(painter, room(self), picture)
             if self._cursor is not None:
-                at = QPointF(self.rect().right() - 14, 20)
+                at = QPointF(room(self).right() - 14, 20)
                 right = Qt.AlignmentFlag.AlignRight
                 text(painter, at, self.describe(self._cursor), right, 12)
         painter.end()

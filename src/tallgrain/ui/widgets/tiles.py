@@ -3,12 +3,13 @@
 from collections.abc import Callable, Mapping
 
 from PyQt6.QtCore import QRectF, QSize, Qt
-from PyQt6.QtGui import QKeyEvent, QPainter, QPaintEvent
+from PyQt6.QtGui import QKeyEvent, QPaintEvent
 from PyQt6.QtWidgets import QButtonGroup, QGridLayout, QPushButton, QSizePolicy, QWidget
 
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.answers import paint_answer
 from tallgrain.ui.painting.pens import pen
+from tallgrain.ui.widgets.canvas import canvas, room
 
 WORDS_PX = 24
 LOW_PX = 72.0
@@ -30,13 +31,12 @@ class Tile(QPushButton):
 
     def sizeHint(self) -> QSize:
         """Room for the drawing and a line."""
-        return QSize(150, self._height)
+        return theme.size(150, self._height)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw it."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        box = QRectF(self.rect()).adjusted(1, 1, -1, -1)
+        painter = canvas(self)
+        box = room(self).adjusted(1, 1, -1, -1)
         chosen = self.isChecked()
         painter.setBrush(theme.GOLD_WASH if chosen else theme.PANEL)
         edge = theme.GOLD if chosen or self.hasFocus() else theme.SHADE

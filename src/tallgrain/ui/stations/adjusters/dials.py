@@ -3,9 +3,9 @@
 from typing import TYPE_CHECKING
 
 import numpy as np
-from PyQt6.QtCore import QRectF
 from PyQt6.QtGui import QKeyEvent, QWheelEvent
 
+from tallgrain.ui.widgets.canvas import room, spot
 from tallgrain.ui.widgets.picture import StationPicture
 
 if TYPE_CHECKING:
@@ -25,16 +25,16 @@ class DialPicture(StationPicture):
 
     def mousePressEvent(self, event: object) -> None:
         """Choose a dial; holding it and going up or down tries a turn."""
-        found = self._station.dial_at(event.position(), QRectF(self.rect()))  # type: ignore[attr-defined]
+        found = self._station.dial_at(spot(event.position()), room(self))  # type: ignore[attr-defined]
         if found is not None:
             self._station.work.choose(found)
-            self._held = found, event.position().y()  # type: ignore[attr-defined]
+            self._held = found, spot(event.position()).y()  # type: ignore[attr-defined]
 
     def mouseMoveEvent(self, event: object) -> None:
         """A degree for each pixel: up is clockwise."""
         if self._held is not None:
             number, y = self._held
-            now = event.position().y()  # type: ignore[attr-defined]
+            now = spot(event.position()).y()  # type: ignore[attr-defined]
             self._held = number, now
             self._station.work.try_turn(number, y - now)
 
@@ -45,7 +45,7 @@ class DialPicture(StationPicture):
     def wheelEvent(self, event: QWheelEvent | None) -> None:
         """A notch over a dial tries a small turn."""
         assert event is not None
-        found = self._station.dial_at(event.position(), QRectF(self.rect()))
+        found = self._station.dial_at(spot(event.position()), room(self))
         if found is not None:
             self._station.work.try_turn(found, NOTCH_DEG * np.sign(event.angleDelta().y()))
 

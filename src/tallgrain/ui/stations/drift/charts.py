@@ -3,14 +3,16 @@
 from collections.abc import Callable
 
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtCore import QPointF, QSize, Qt
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent
 from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QSpinBox, QVBoxLayout, QWidget
 
 from tallgrain.core.drift.charts import LEAST_BASE
 from tallgrain.core.drift.terms import TERMS
+from tallgrain.ui.app import theme
 from tallgrain.ui.painting.control import ROWS, ControlPicture, paint_control, survey_at
 from tallgrain.ui.session.drift_work import DriftWork
+from tallgrain.ui.widgets.canvas import canvas, room, spot
 from tallgrain.ui.widgets.parts import button, label, tell
 from tallgrain.ui.widgets.words import day, mm
 
@@ -53,18 +55,18 @@ class ControlView(QWidget):
 
     def sizeHint(self) -> QSize:
         """As large as there is room."""
-        return QSize(690, 460)
+        return theme.size(690, 460)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw them."""
         picture = control_picture(self._work, self.cursor_at)
         if picture is not None:
-            painter = QPainter(self)
-            paint_control(painter, QRectF(self.rect()), picture)
+            painter = canvas(self)
+            paint_control(painter, room(self), picture)
 
     def _point(self, at: QPointF) -> None:
         picture = control_picture(self._work)
-        found = survey_at(QRectF(self.rect()), picture.times, at.x()) if picture else None
+        found = survey_at(room(self), picture.times, at.x()) if picture else None
         self.move_to(found)
 
     def move_to(self, at: int | None) -> None:
@@ -77,7 +79,7 @@ class ControlView(QWidget):
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         """Name the survey under the mouse."""
         assert event is not None
-        self._point(event.position())
+        self._point(spot(event.position()))
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Left and right walk the surveys."""

@@ -1,16 +1,18 @@
 """The Drift station's comparison: difference, blink and swipe of A and B, sections through all."""
 
 import numpy as np
-from PyQt6.QtCore import QRectF, QSize, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtCore import QSize, Qt
+from PyQt6.QtGui import QPaintEvent
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QSlider, QVBoxLayout, QWidget
 
 from tallgrain.core.surface.chart import Chart, raster_chart
+from tallgrain.ui.app import theme
 from tallgrain.ui.painting.field import Picture, bare
 from tallgrain.ui.painting.sections import SectionsPicture, paint_sections
 from tallgrain.ui.session.drift_work import DriftWork
 from tallgrain.ui.session.look_back import LookBack
 from tallgrain.ui.session.timers import timer
+from tallgrain.ui.widgets.canvas import canvas, room
 from tallgrain.ui.widgets.compared_words import compared_words, figure_lines
 from tallgrain.ui.widgets.field import Field
 from tallgrain.ui.widgets.parts import label, tell
@@ -31,13 +33,13 @@ class SectionsView(QWidget):
 
     def sizeHint(self) -> QSize:
         """A strip under the field."""
-        return QSize(690, 120)
+        return theme.size(690, 120)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw it."""
         if self.picture is not None:
-            painter = QPainter(self)
-            paint_sections(painter, QRectF(self.rect()), self.picture)
+            painter = canvas(self)
+            paint_sections(painter, room(self), self.picture)
 
 
 class ComparePage(QWidget):

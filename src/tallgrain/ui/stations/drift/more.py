@@ -4,18 +4,20 @@ from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
-from PyQt6.QtCore import QRectF, QSize, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtCore import QSize, Qt
+from PyQt6.QtGui import QPaintEvent
 from PyQt6.QtWidgets import QAbstractItemView, QTableWidgetItem, QVBoxLayout, QWidget
 
 from tallgrain.core.drift.thermal import Thermal
 from tallgrain.core.machine.outline import Disc
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.surface.chart import Chart, contour_step, raster_chart, round_span
+from tallgrain.ui.app import theme
 from tallgrain.ui.painting.field import Picture, bare
 from tallgrain.ui.painting.heat import paint_soak
 from tallgrain.ui.session.drift_work import DriftWork
 from tallgrain.ui.widgets.bench import plain_table
+from tallgrain.ui.widgets.canvas import canvas, room
 from tallgrain.ui.widgets.field import Field
 from tallgrain.ui.widgets.parts import button, label, tell
 from tallgrain.ui.widgets.words import day, mm
@@ -50,13 +52,13 @@ class SoakView(QWidget):
 
     def sizeHint(self) -> QSize:
         """A strip under the field."""
-        return QSize(690, 170)
+        return theme.size(690, 170)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw it."""
         if self.heat is not None:
-            painter = QPainter(self)
-            paint_soak(painter, QRectF(self.rect()), self.heat)
+            painter = canvas(self)
+            paint_soak(painter, room(self), self.heat)
 
 
 class HeatPage(QWidget):

@@ -2,7 +2,7 @@
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent
 from PyQt6.QtWidgets import (
     QAbstractScrollArea,
     QComboBox,
@@ -24,6 +24,7 @@ from tallgrain.ui.painting.pens import text
 from tallgrain.ui.session.drift_work import FILTERS, DriftWork
 from tallgrain.ui.session.look_back import LookBack
 from tallgrain.ui.session.timers import timer
+from tallgrain.ui.widgets.canvas import canvas, room, spot
 from tallgrain.ui.widgets.field import Field
 from tallgrain.ui.widgets.parts import Elided, button, label, set_role, tell
 from tallgrain.ui.widgets.words import day, day_time, mm
@@ -50,7 +51,7 @@ class TileView(QAbstractScrollArea):
 
     def sizeHint(self) -> QSize:
         """As large as there is room."""
-        return QSize(690, 460)
+        return theme.size(690, 460)
 
     def show_tiles(self, picture: Multiples | None, words: str = "") -> None:
         """Other pictures, or words where there are none."""
@@ -68,14 +69,18 @@ class TileView(QAbstractScrollArea):
         assert port is not None
         return port
 
+    @property
+    def _room(self) -> QRectF:
+        return room(self._port())
+
     def _measure(self) -> None:
         bar = self.verticalScrollBar()
         if self._picture is None or bar is None:
             return
-        layout = layout_of(self._port().width(), self._picture.sheet)
-        tall, port = layout.height(len(self._picture.shown)), self._port().height()
+        layout = layout_of(self._room.width(), self._picture.sheet)
+        tall, port = layout.height(len(self._picture.shown)), self._room.height()
         bar.setRange(0, max(int(tall - port), 0))
-        bar.setPageStep(port)
+        bar.setPageStep(int(port))
         bar.setSingleStep(int(layout.step_y / 2))
 
     def resizeEvent(self, event: object) -> None:
@@ -85,15 +90,15 @@ class TileView(QAbstractScrollArea):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw what is seen."""
-        painter = QPainter(self._port())
+        painter = canvas(self._port())
         if self._picture is None or not self._picture.shown:
-            at = QPointF(self._port().width() / 2, 60)
+            at = QPointF(self._room.width() / 2, 60)
             text(painter, at, self._words, Qt.AlignmentFlag.AlignHCenter, 13, theme.MUTED)
             return
         top = self._top()
         painter.translate(0, -top)
-        view = QRectF(0, top, self._port().width(), self._port().height())
-        paint_multiples(painter, self._port().width(), self._picture, view)
+        view = QRectF(0, top, self._room.width(), self._room.height())
+        paint_multiples(painter, self._room.width(), self._picture, view)
 
     def _top(self) -> int:
         bar = self.verticalScrollBar()
@@ -102,14 +107,14 @@ class TileView(QAbstractScrollArea):
     def place_of(self, number: int) -> QPointF:
         """The middle of a picture on the screen."""
         assert self._picture is not None
-        layout = layout_of(self._port().width(), self._picture.sheet)
+        layout = layout_of(self._room.width(), self._picture.sheet)
         return layout.rect(number).center() - QPointF(0, self._top())
 
     def _number_at(self, event: QMouseEvent) -> int | None:
         if self._picture is None:
             return None
-        layout = layout_of(self._port().width(), self._picture.sheet)
-        at = event.position() + QPointF(0, self._top())
+        layout = layout_of(self._room.width(), self._picture.sheet)
+        at = spot(event.position()) + QPointF(0, self._top())
         return layout.at(at, len(self._picture.shown))
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
@@ -141,7 +146,7 @@ class TileView(QAbstractScrollArea):
             return
         order = [t.index for t in picture.shown]
         here = order.index(picture.chosen) if picture.chosen in order else 0
-        columns = layout_of(self._port().width(), picture.sheet).columns
+        columns = layout_of(self._room.width(), picture.sheet).columns
         steps = {
             Qt.Key.Key_Left: -1,
             Qt.Key.Key_Right: 1,
@@ -169,12 +174,12 @@ class TileView(QAbstractScrollArea):
         bar = self.verticalScrollBar()
         if self._picture is None or bar is None:
             return
-        layout = layout_of(self._port().width(), self._picture.sheet)
+        layout = layout_of(self._room.width(), self._picture.sheet)
         rect = layout.rect(number)
         if rect.top() < bar.value():
             bar.setValue(int(rect.top()) - 4)
-        elif rect.top() + layout.step_y > bar.value() + self._port().height():
-            bar.setValue(int(rect.top() + layout.step_y) + 6 - self._port().height())
+        elif rect.top() + layout.step_y > bar.value() + self._room.height():
+            bar.setValue(int(rect.top() + layout.step_y + 6 - self._room.height()))
 
 
 class SeasonPage(QWidget):

@@ -8,6 +8,7 @@ from tallgrain.core.layer.acts import Weighed
 from tallgrain.core.layer.layer import Part
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.pens import pen, text
+from tallgrain.ui.widgets.canvas import canvas, room
 from tallgrain.ui.widgets.words import duration
 
 RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
@@ -24,17 +25,16 @@ class _Row(QAbstractButton):
 
     def sizeHint(self) -> QSize:
         """One line and what is below it."""
-        return QSize(320, self.HEIGHT)
+        return theme.size(320, self.HEIGHT)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw it, and where the keyboard is."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        self.draw(painter, QRectF(self.rect()))
+        painter = canvas(self)
+        self.draw(painter, room(self))
         if self.hasFocus():
             painter.setPen(pen(theme.GOLD, 1.6))
             painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRoundedRect(QRectF(self.rect()).adjusted(1, 1, -1, -1), 3, 3)
+            painter.drawRoundedRect(room(self).adjusted(1, 1, -1, -1), 3, 3)
         painter.end()
 
     def draw(self, painter: QPainter, box: QRectF) -> None:

@@ -10,6 +10,7 @@ from tallgrain.core.handover.policy import Cost
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.pens import pen, text
 from tallgrain.ui.stations.handover.parts import WAYS
+from tallgrain.ui.widgets.canvas import canvas, room
 from tallgrain.ui.widgets.words import mm
 
 ROW_PX, BAR_PX = 43, 9
@@ -39,7 +40,7 @@ class CostBars(QWidget):
 
     def sizeHint(self) -> QSize:
         """Four rows."""
-        return QSize(300, ROW_PX * 4 + 4)
+        return theme.size(300, ROW_PX * 4 + 4)
 
     def show_costs(self, costs: Sequence[Cost], chosen: str) -> None:
         """Take what each costs."""
@@ -53,9 +54,8 @@ class CostBars(QWidget):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw them."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        half = (self.width() - 26) / 2
+        painter = canvas(self)
+        half = (room(self).width() - 26) / 2
         for i, cost in enumerate(self._costs):
             top = float(i * ROW_PX)
             chosen = cost.compensation == self._chosen
@@ -79,11 +79,11 @@ class CostBars(QWidget):
         self, p: QPainter, x: float, top: float, wide: float, share: float, colour: object,
         words: str,
     ) -> None:  # fmt: skip
-        room = wide - 76
+        long = wide - 76
         p.setPen(pen(theme.SHADE, 1))
         p.setBrush(theme.SHADE)
-        p.drawRect(QRectF(x, top + 22, room, BAR_PX))
+        p.drawRect(QRectF(x, top + 22, long, BAR_PX))
         p.setBrush(colour)  # type: ignore[call-overload]
         p.setPen(Qt.PenStyle.NoPen)
-        p.drawRect(QRectF(x, top + 22, room * min(max(share, 0.0), 1.0), BAR_PX))
+        p.drawRect(QRectF(x, top + 22, long * min(max(share, 0.0), 1.0), BAR_PX))
         text(p, QPointF(x + wide - 4, top + 31), words, RIGHT, 12)

@@ -6,7 +6,7 @@ from typing import Any, cast
 
 import tomlkit
 from PyQt6.QtCore import QPointF, Qt
-from PyQt6.QtGui import QKeyEvent, QPainter, QPaintEvent
+from PyQt6.QtGui import QKeyEvent, QPaintEvent
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from tallgrain.clock import now
@@ -17,6 +17,7 @@ from tallgrain.errors import TallGrainError
 from tallgrain.formats.draft import Draft
 from tallgrain.ui.session.drafts import Drafts
 from tallgrain.ui.session.session import Session
+from tallgrain.ui.widgets.canvas import canvas
 from tallgrain.ui.widgets.parts import Pages, amount, button, label, put, tell
 from tallgrain.ui.widgets.route import Fill, paint_kernel
 from tallgrain.ui.widgets.tiles import Tiles
@@ -62,7 +63,7 @@ class Steps(QWidget):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw it."""
-        painter = QPainter(self)
+        painter = canvas(self)
         for i in range(len(QUESTIONS)):
             fill = Fill.FULL if i < self._at else Fill.HALF if i == self._at else Fill.EMPTY
             paint_kernel(painter, QPointF(12 + 32 * i, 15), fill)

@@ -1,7 +1,7 @@
 """Fit to measure? The mechanical checklist: how to look, what was seen, and when."""
 
-from PyQt6.QtCore import QRectF, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QPaintEvent
 from PyQt6.QtWidgets import (
     QHBoxLayout,
     QLineEdit,
@@ -15,6 +15,7 @@ from tallgrain.errors import TallGrainError
 from tallgrain.ui.painting.how import paint_how
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.stations.machine.model import Checklist
+from tallgrain.ui.widgets.canvas import canvas, room
 from tallgrain.ui.widgets.parts import button, label, put, tell
 
 
@@ -34,8 +35,8 @@ class HowPicture(QWidget):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw it."""
-        painter = QPainter(self)
-        paint_how(painter, QRectF(self.rect()), self._name)
+        painter = canvas(self)
+        paint_how(painter, room(self), self._name)
         painter.end()
 
 

@@ -2,9 +2,10 @@
 
 from typing import TYPE_CHECKING
 
-from PyQt6.QtCore import QRectF, Qt
+from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QMouseEvent
 
+from tallgrain.ui.widgets.canvas import room, spot
 from tallgrain.ui.widgets.picture import StationPicture
 
 if TYPE_CHECKING:
@@ -22,4 +23,4 @@ class GaugeField(StationPicture):
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         """Choose the distance under the pointer."""
         if event is not None and event.button() == Qt.MouseButton.LeftButton:
-            self._station.point_at(event.position(), QRectF(self.rect()))
+            self._station.point_at(spot(event.position()), room(self))

@@ -21,6 +21,7 @@ from tallgrain.core.surface.furrows import Viewpoint
 from tallgrain.core.surface.interpolate import Mesh
 from tallgrain.core.surface.section import snapped
 from tallgrain.core.surface.sight import About
+from tallgrain.ui.app import theme
 from tallgrain.ui.dialogs.plan import PlanDialog
 from tallgrain.ui.painting.field import paint_field
 from tallgrain.ui.painting.relief import ReliefPicture, paint_relief
@@ -240,7 +241,7 @@ class SurfaceStation(Station):
     @property
     def _section_open(self) -> bool:
         if self.show_section is None:
-            return self.widget.height() > ROOM_FOR_SECTION_PX
+            return self.widget.height() > theme.px(ROOM_FOR_SECTION_PX)
         return self.show_section
 
     def table(self) -> str:
