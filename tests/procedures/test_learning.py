@@ -6,6 +6,7 @@ from itertools import count
 import numpy as np
 import pytest
 
+from standins import as_json
 from tallgrain.core.learnt import learnt_bias, learnt_reference, learnt_scatter
 from tallgrain.core.scatter import wider
 from tallgrain.core.solve.gap import HAND_MM, GaugeLoop, GaugeTouch, Trial
@@ -63,6 +64,34 @@ def test_prints_tell_how_far_a_hand_is_off(bias):
     found = learnt_bias(told, 0.004)
     assert abs(found.mm - bias) <= 2 * found.u + 0.004 and found.sittings == 20
     assert learnt_bias([(1.8, 0.01, [])], 0.004).size == 0.004
+
+
+def test_the_next_survey_is_judged_by_what_was_learnt(home):
+    """Two touches a point on ten days say 12 µm where 3 µm are written; then one touch a point."""
+    rng, axis = np.random.default_rng(5), np.linspace(30, 190, 5)
+    places = np.array([(x, y) for y in axis for x in axis])
+    with Ledger.open(home) as ledger:
+        ledger.put_machine("Rye", shipped_sheet_text("Rye"), START)
+
+    def judged(day):
+        with Ledger.open(home) as ledger:
+            z = rng.normal(0, 0.012, 25)
+            points = tuple(Point(*xy, float(h)) for xy, h in zip(places, z, strict=True))
+            ident = ledger.add_survey(
+                Survey("Rye", "surface", START + timedelta(days=day), points, shape=(5, 5))
+            )
+        return as_json("flatness", ident)["plate"]
+
+    before = judged(0)
+    with Ledger.open(home) as ledger:
+        for day in range(1, 11):
+            z = rng.normal(0, 0.012, (25, 2))
+            touched = zip(places, z, strict=True)
+            points = tuple(Point(*xy, float(h.mean()), touches=tuple(h)) for xy, h in touched)
+            ledger.add_survey(Survey("Rye", "surface", START + timedelta(days=day), points))
+    after = judged(11)
+    print(before, after)
+    assert after["low_mm"] == 0.0 and after["fltt_mm"] < 0.5 * before["fltt_mm"]
 
 
 def test_from_a_ledger(tmp_path):

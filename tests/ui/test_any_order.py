@@ -5,13 +5,15 @@ builder at the bench does wrongly is among them (no look, hands in, a dead probe
 """
 
 import contextlib
+from dataclasses import replace
 
 import pytest
 from hypothesis import HealthCheck, Phase, settings
 from hypothesis import strategies as st
-from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, precondition, rule
+from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule
 from PyQt6.QtCore import QEventLoop, Qt, QTimer
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QMessageBox
 
 from sittings import PROVING
 from standins import Standin, see
@@ -178,6 +180,36 @@ class AtTheBench(RuleBasedStateMachine):
         if what == "scan":  # the strip is taken away before anything else is done
             self.printer.hands("hands.strip", axis="")
 
+    @rule(row=st.integers(-1, 2))
+    def what_next(self, row):
+        """The act that is advised, by F5 or by its row, and F5 once more where that leads."""
+        self.window.visit("First layer")
+        self.wait(0.3)
+        acts = self.window.layer.acts
+        if row >= 0 and acts[row].isVisible():
+            acts[row].click()
+        else:
+            self.window.primary()
+        self.wait(0.05)
+        self.window.primary()
+        self.wait(0.15)
+
+    @rule(
+        layer=st.floats(0.0, 2.0), nozzle=st.integers(-5, 500), plate=st.integers(0, 200),
+        box=st.sampled_from([None, (20, 20, 60, 60), (-50, 0, 900, 40), (60, 60, 20, 20)]),
+    )  # fmt: skip
+    def another_print(self, layer, nozzle, plate, box):
+        self.window.visit("First layer")
+        station = self.window.layer
+        for part, value in (
+            (station.layer_mm, layer), (station.nozzle_c, nozzle), (station.plate_c, plate),
+        ):  # fmt: skip
+            part.setValue(value)
+        chosen = self.session.chosen
+        with contextlib.suppress(TallGrainError):
+            self.session.choose_plan(replace(chosen, where=replace(chosen.where, box=box)))
+        self.wait(0.2)
+
     @rule(state=st.sampled_from(["jammed", "held", "free"]))
     def touch_the_probe(self, state):
         self.printer.hands("hands.probe", state=state)
@@ -191,11 +223,10 @@ class AtTheBench(RuleBasedStateMachine):
     def mend(self):
         self.printer.hands("hands.mend")
 
-    @precondition(lambda self: not self.session.busy)
     @rule(drop=st.sampled_from([-9.0, 0.0, -1.79, 5.0]))
     def reflash(self, drop):
         """Values that make no sense, set behind the window's back."""
-        if self.session.link is LinkState.UP:
+        if self.session.link is LinkState.UP and not self.session.busy:
             with contextlib.suppress(TallGrainError):
                 self.session.printer.set_value("trip_height", -drop)
 
@@ -215,6 +246,7 @@ class AtTheBench(RuleBasedStateMachine):
     @invariant()
     def the_window_tells_how_it_is(self):
         if hasattr(self, "window"):
+            assert self.window.findChild(QMessageBox, "bug") is None
             assert self.window.header.pill.text()
             if self.session.problem is not None:
                 assert str(self.session.problem).endswith((".", ")"))

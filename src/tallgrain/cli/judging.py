@@ -144,12 +144,17 @@ def _extent(found: Any) -> Any:
 
 
 def _s_r(found: Any) -> float:
-    """What one touch of that printer scatters by (mm)."""
+    """What one touch of that printer scatters by (mm), as it was learnt where it was."""
     from tallgrain.core.surface.compare import DEFAULT_S_R
-    from tallgrain.resolve import machine_sheet
+    from tallgrain.procedures.learning import learnt_touch
+    from tallgrain.resolve import machine_sheet, readable_ledger
 
     try:
-        return float(machine_sheet(found.machine)[0].probe.repeatability.s_r)
+        sheet, _ = machine_sheet(found.machine)
+        with readable_ledger() or nullcontext() as ledger:
+            if ledger is not None:
+                return learnt_touch(ledger, sheet).s
+        return float(sheet.probe.repeatability.s_r)
     except InputError:
         return DEFAULT_S_R
 

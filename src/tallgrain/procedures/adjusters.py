@@ -25,6 +25,7 @@ from tallgrain.journal.record import Entry
 from tallgrain.journal.records import PlateGain, ScrewsLooked, ScrewTurned, TurnsCounted
 from tallgrain.link.guard.guard import Guard
 from tallgrain.procedures.events import BreakOff, Event, SurveyEnded
+from tallgrain.procedures.learning import learnt_touch
 from tallgrain.procedures.survey import survey
 from tallgrain.store.ledger import Ledger
 
@@ -87,7 +88,7 @@ class ScrewsKnown:
 
     def learn(self, was: Survey, found: Survey, meant: Mapping[str, float]) -> ScrewDiagnosis:
         """What turns (raises by screw, mm) between two surveys teach of plate and screws."""
-        sheet, s_r = self._sheet, self._sheet.probe.repeatability.s_r
+        sheet, s_r = self._sheet, learnt_touch(self._journal.ledger, self._sheet).s
         raises = np.array([meant.get(a.name, 0.0) for a in sheet.adjusters])
         change = found.heights - was.heights
         told = check_screws(sheet, raises, found.xy, change, s_r, self.factor)

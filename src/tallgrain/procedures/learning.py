@@ -52,11 +52,11 @@ class PrinterLearnt:
 
     def sheet(self, sheet: MachineSheet) -> MachineSheet:
         """The sheet with its figures as they were learnt, for what judges; never to be stored."""
-        known = sheet.probe.repeatability.model_copy(
-            update={"s_r": self.touch.s, "s_between": self.reference.s}
-        )
-        probe = sheet.probe.model_copy(update={"repeatability": known})
-        return sheet.model_copy(update={"probe": probe})
+        return with_touch(sheet, self.touch.s, self.reference.s)
+
+    def judging(self, sheet: MachineSheet) -> MachineSheet:
+        """The sheet with what a touch was learnt to scatter by; never to be stored."""
+        return with_touch(sheet, self.touch.s)
 
     def noise(self, sheet: MachineSheet, sigma: float | None = None) -> Noise:
         """For comparing two surveys of it."""
@@ -145,6 +145,19 @@ def read_learnt(
     rows = ledger.season(sheet.name) if rows is None else rows
     hand, bias = _hand(ledger)
     r = sheet.probe.repeatability
+    changes = _changes(rows, sheet, ledger.events(sheet.name))
+    return PrinterLearnt(
+        learnt_touch(ledger, sheet, rows),
+        learnt_reference(changes, r.s_between),
+        _creep(ledger, rows, r.s_r),
+        hand,
+        bias,
+    )
+
+
+def learnt_touch(ledger: Ledger, sheet: MachineSheet, rows: SeasonRows | None = None) -> Learnt:
+    """What one touch scatters by, from the repeats of its surveys and series."""
+    rows = ledger.season(sheet.name) if rows is None else rows
     heads = [h for h in rows.heads if h.freedom > 0][-NEWEST:]
     squares, freedom = [h.squares for h in heads], [h.freedom for h in heads]
     for series in Journal(ledger, sheet.name).read(SeriesFound)[-NEWEST:]:
@@ -152,14 +165,21 @@ def read_learnt(
         if found.touches > 2 and not found.retracted:
             squares.append(found.s_r**2 * (found.touches - 1))
             freedom.append(found.touches - 1)
-    changes = _changes(rows, sheet, ledger.events(sheet.name))
-    return PrinterLearnt(
-        learnt_scatter(squares, freedom, r.s_r),
-        learnt_reference(changes, r.s_between),
-        _creep(ledger, rows, r.s_r),
-        hand,
-        bias,
-    )
+    return learnt_scatter(squares, freedom, sheet.probe.repeatability.s_r)
+
+
+def as_learnt(ledger: Ledger, sheet: MachineSheet) -> MachineSheet:
+    """The sheet with what a touch was learnt to scatter by, for what judges; never to be stored."""
+    return with_touch(sheet, learnt_touch(ledger, sheet).s)
+
+
+def with_touch(sheet: MachineSheet, s_r: float, s_between: float | None = None) -> MachineSheet:
+    """The sheet with another scatter of a touch, and of a reference (mm)."""
+    known = sheet.probe.repeatability.model_copy(update={"s_r": s_r})
+    if s_between is not None:
+        known = known.model_copy(update={"s_between": s_between})
+    probe = sheet.probe.model_copy(update={"repeatability": known})
+    return sheet.model_copy(update={"probe": probe})
 
 
 def _changes(rows: SeasonRows, sheet: MachineSheet, events: Sequence[MachineEvent]) -> Floats:

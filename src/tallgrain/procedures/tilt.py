@@ -20,6 +20,7 @@ from tallgrain.journal.record import Entry
 from tallgrain.journal.records import MotorsChecked, TiltLooked
 from tallgrain.link.guard.guard import Guard
 from tallgrain.procedures.events import BreakOff, Event, Happened, Phase, SurveyEnded
+from tallgrain.procedures.learning import as_learnt, learnt_touch
 from tallgrain.procedures.survey import make_safe, referenced, survey
 from tallgrain.store.ledger import Ledger
 
@@ -71,7 +72,7 @@ def tilt_loop(
     sheet, journal = guard.sheet, Journal(ledger, guard.sheet.name, now)
     plan = job.plan or supports_plan(sheet)
     spreads: list[float] = []
-    answers = _Answers(sheet)
+    answers = _Answers(as_learnt(ledger, sheet))
     if job.coarse:
         guard.expect_racked(sheet.correction.racked_mm)
     for number in range(job.passes + 1):
@@ -172,6 +173,7 @@ def check_motors(
     # Play is taken up first, the way that the first move goes: then only turning back loses any.
     taken_up = np.round(np.sign(moves[0]) * PLAY_MM / steps) * steps
     seen: list[Response] = []
+    scatter = learnt_touch(ledger, sheet).s
     before: Survey | None = None
     gone = np.zeros(len(names))
     guard.expect_racked(PLAY_MM + 2 * float(max(np.abs(m).max() for m in moves)))
@@ -186,7 +188,6 @@ def check_motors(
         found = ledger.survey(ident)
         if before is not None and before.xy.shape == found.xy.shape:
             change = found.heights - before.heights
-            scatter = sheet.probe.repeatability.s_r
             seen.append(Response(sent, found.xy, change, scatter, taken_up=True))
         before = found
     yield Phase("Moving the Z motors back")

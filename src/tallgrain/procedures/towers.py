@@ -25,6 +25,7 @@ from tallgrain.journal.record import Entry
 from tallgrain.journal.records import TowersLooked, ValueChanged
 from tallgrain.link.guard.guard import Guard
 from tallgrain.procedures.events import BreakOff, Event, Happened, Phase, SurveyEnded
+from tallgrain.procedures.learning import as_learnt
 from tallgrain.procedures.survey import make_safe, survey
 from tallgrain.store.ledger import Ledger
 
@@ -136,7 +137,9 @@ def towers_loop(
         if ident is None:
             return
         found = ledger.survey(ident)
-        one = judged(sheet, ident, found.xy, found.heights, current, job, number, before)
+        one = judged(
+            as_learnt(ledger, sheet), ident, found.xy, found.heights, current, job, number, before
+        )
         yield one
         yield look_entered(journal, one)
         if one.verdict == "diverges":

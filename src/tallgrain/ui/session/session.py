@@ -40,6 +40,8 @@ R = TypeVar("R", bound=Record)
 T = TypeVar("T")
 
 CALM_MS = 120
+# What a touch scatters by counts as the same within this share.
+AS_MUCH = 0.05
 
 
 class Session(QObject):
@@ -83,6 +85,8 @@ class Session(QObject):
         # Events may come a thousand a second; the screen follows at its own calm pace.
         self._calm = timer(self, CALM_MS, self._grew, once=True)
         self.back = LookBack(ledger, self)
+        self.back.changed.connect(self._learnt_more)
+        self._judged_by = 0.0
         self.feeling = Feeling(self)
         self.motion = Motion(self)
         self.linking = Linking(self)
@@ -156,9 +160,10 @@ class Session(QObject):
         self._show(lambda sheet: ident)
 
     def _show(self, which: Callable[[MachineSheet], str | None]) -> None:
-        sheet, reference = self.sheet, self.reference
-        if sheet is None:
+        if self.sheet is None:
             return
+        sheet, reference = self.learnt(self.sheet).judging(self.sheet), self.reference
+        self._judged_by = sheet.probe.repeatability.s_r
 
         def look() -> Shown | None:
             ident = which(sheet)
@@ -168,6 +173,15 @@ class Session(QObject):
 
         self.thinker.do("show", look)
         self.changed.emit()
+
+    def _learnt_more(self) -> None:
+        """Judge what is shown anew where a touch turned out to scatter otherwise."""
+        sheet, shown = self.sheet, self.shown
+        if sheet is None or shown is None or shown.head.machine.lower() != sheet.name.lower():
+            return
+        s_r = self.learnt(sheet).touch.s
+        if abs(s_r - self._judged_by) > AS_MUCH * self._judged_by:
+            self.show_stored(shown.head.ident)
 
     def refer_to(self, reference: About) -> None:
         """Show heights about another plane: least squares, minimum zone, the printer's zero."""
