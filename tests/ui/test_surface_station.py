@@ -12,7 +12,7 @@ from tallgrain.core.surface.shape import flatness
 from tallgrain.ui.dialogs.matrix import MatrixDialog
 from tallgrain.ui.dialogs.table import TableDialog
 from tallgrain.ui.session.state import SurveyPlan
-from tallgrain.ui.session.surveying import remembered_plan
+from tallgrain.ui.session.surveying import remembered_plan, soak_left
 from tallgrain.ui.stations.surface.pictures import Layer
 
 SHIFT = Qt.KeyboardModifier.ShiftModifier
@@ -106,8 +106,13 @@ def test_plans_of_every_kind_show_before_they_are_used(season, qtbot, tmp_path):
     kept = remembered_plan(s.ledger, s.sheet)  # for the next start, over the whole plate
     assert (kept.columns, kept.rows) == (9, 9) and kept.where == SurveyPlan().where
     s.choose_printer("Millet")  # its own plan
-    assert s.chosen == SurveyPlan()
+    assert s.chosen.where == SurveyPlan().where and s.chosen.columns == 9
     qtbot.waitUntil(lambda: s.shown is not None, timeout=5000)
+    heat = s.shown.survey.conditions  # as warm as its season: cold is a choice
+    assert heat.plate_c > 35 and s.chosen.plate_c == heat.plate_c
+    # What it has soaked already is not soaked again, at that heat alone.
+    assert soak_left(s.chosen, 3.0, heat.plate_c) == max(s.chosen.soak_min - 3.0, 0.0)
+    assert soak_left(s.chosen, 3.0, 0.0) == s.chosen.soak_min
 
 
 def test_heights_about_another_plane_and_in_relief(season, qtbot, tmp_path):

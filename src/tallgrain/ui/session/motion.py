@@ -201,7 +201,8 @@ class Motion(QObject):
         self, guard: Guard, plan: Plan, chosen: SurveyPlan, break_off: BreakOff
     ) -> Iterator[object]:
         s = self._session
-        bench = Bench(guard, s.ledger, s.plate_sheet, s.soak_min)
+        target_c = s.state.plate.target_c if s.state is not None else None
+        bench = Bench(guard, s.ledger, s.plate_sheet, s.soak_min, target_c)
         yield from survey_events(bench, chosen, plan, break_off)
 
     def resume_survey(self) -> None:

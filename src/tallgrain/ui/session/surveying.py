@@ -1,7 +1,8 @@
 """How the window runs surveys: once, twice to be sure, or cold and then hot."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import Any
 
 from tallgrain.clock import now
 from tallgrain.core.machine.sheet import MachineSheet
@@ -16,7 +17,7 @@ from tallgrain.journal.records import PlanChosen
 from tallgrain.link.guard.guard import Guard
 from tallgrain.procedures.events import BreakOff
 from tallgrain.procedures.looking import Quality
-from tallgrain.procedures.rounds import Round, pair
+from tallgrain.procedures.rounds import COLD_C, Round, pair
 from tallgrain.procedures.survey import survey
 from tallgrain.procedures.warm import warm_up
 from tallgrain.store.ledger import Ledger
@@ -34,6 +35,7 @@ class Bench:
     ledger: Ledger
     sheet: str | None
     soak_min: float | None
+    target_c: float | None = None
 
     @property
     def quality(self) -> Quality:
@@ -41,13 +43,23 @@ class Bench:
         return Quality(self.guard.sheet.probe.repeatability.s_r)
 
 
+def soak_left(chosen: SurveyPlan, soaked_min: float | None, target_c: float | None) -> float:
+    """How much of the soak that a plan wants is due (min), where the plate's target is `target_c`
+    and it has been at it for `soaked_min`."""
+    soaking = chosen.plate_c is None or chosen.plate_c == target_c
+    return max(chosen.soak_min - ((soaked_min or 0.0) if soaking else 0.0), 0.0)
+
+
 def survey_events(
     bench: Bench, chosen: SurveyPlan, plan: Plan, break_off: BreakOff
 ) -> Iterator[object]:
     """All that happens while a chosen plan is surveyed, warming up included."""
-    soak = chosen.soak_min if chosen.soak_min else bench.soak_min
+    left = soak_left(chosen, bench.soak_min, bench.target_c)
+    soak = max(bench.soak_min or 0.0, chosen.soak_min) if chosen.soak_min else bench.soak_min
+    if left == chosen.soak_min and left:
+        soak = left  # at another heat: what was before says nothing
     if chosen.rounds == "once":
-        yield from warm_up(bench.guard, chosen.nozzle_c, chosen.plate_c, chosen.soak_min, break_off)
+        yield from warm_up(bench.guard, chosen.nozzle_c, chosen.plate_c, left, break_off)
         if not break_off.asked:
             yield from survey(
                 bench.guard,
@@ -93,13 +105,24 @@ def remember_plan(ledger: Ledger, machine: str, chosen: SurveyPlan) -> None:
 
 
 def remembered_plan(ledger: Ledger, sheet: MachineSheet) -> SurveyPlan:
-    """The plan that a printer was last surveyed by, over the whole plate."""
+    """The plan that a printer was last surveyed by, over the whole plate; where none was chosen, as
+    warm as its newest survey was: a cold one would stand alone in a season of hot ones."""
     seen = Journal(ledger, sheet.name).newest(PlanChosen)
     if seen is None and not sheet.probe.there:
         return SurveyPlan(*BY_HAND)
     if seen is None:
-        return SurveyPlan()
+        return replace(SurveyPlan(), **_as_warm(ledger, sheet))
     return SurveyPlan(**{name: getattr(seen.figures, name) for name in _KEPT})
+
+
+def _as_warm(ledger: Ledger, sheet: MachineSheet) -> dict[str, Any]:
+    """The heat of the newest whole survey, where it was a hot one."""
+    heads = [h for h in ledger.heads(sheet.name) if h.state == "complete" and h.kind == "surface"]
+    heat = ledger.survey(heads[-1].ident).conditions if heads else None
+    if heat is None or (heat.plate_c or 0.0) < COLD_C:
+        return {}
+    soak = round(heat.soak_min or 0.0)
+    return {"nozzle_c": heat.nozzle_c, "plate_c": heat.plate_c, "soak_min": float(soak)}
 
 
 def looked_at(ledger: Ledger, ident: str, sheet: MachineSheet, reference: About) -> Shown:

@@ -15,6 +15,7 @@ from tallgrain.ui.app import theme
 from tallgrain.ui.dialogs.plan import plan_summary
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.state import LinkState, Progress, SurveyPlan
+from tallgrain.ui.session.surveying import soak_left
 from tallgrain.ui.stations.surface.first_layer import FirstLayerPanel
 from tallgrain.ui.stations.surface.pages import CuresPage, TrustPage
 from tallgrain.ui.widgets.bench import ClearanceRow, Notice, Tabbed
@@ -345,9 +346,13 @@ class SurfaceBench(Panel):
         elif plan is None:
             words = "Choose a printer first"
         else:
-            time = duration(s.chosen.turns * plan.estimate_s)
-            warm = "" if s.chosen.plate_c is None else f"Warm to {s.chosen.plate_c:.0f} °C: "
-            words = f"{warm}{_often(s.chosen)}{len(plan.points)} points, {time}  F5"
+            target_c = s.state.plate.target_c if s.state is not None else None
+            soak = 60 * soak_left(s.chosen, s.soak_min, target_c)
+            time = duration(s.chosen.turns * (plan.estimate_s + soak))
+            what = f"{len(plan.points)} points"
+            if s.chosen.plate_c is not None and s.chosen.rounds != "cold_hot":
+                what = f"at {s.chosen.plate_c:.0f} °C"
+            words = f"{_often(s.chosen)}{what}, {time}  F5"
             if s.sheet is not None and not s.sheet.probe.there:
                 words = f"By hand: {len(plan.points)} places, {time}  F5"
         if self.primary.text() != words:
