@@ -8,7 +8,7 @@ import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QWheelEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QComboBox, QDoubleSpinBox, QMessageBox
+from PyQt6.QtWidgets import QAbstractButton, QApplication, QComboBox, QDoubleSpinBox, QMessageBox
 
 from at_the_window import idle, press
 from standins import shipped_sheet
@@ -189,3 +189,36 @@ def test_figures_of_another_version_keep_no_window_from_opening(season, qtbot, h
         window.refresh()
         qtbot.wait(5)
     assert shipped_sheet("Barley").name == s.sheet.name
+
+
+USES = {"Barley": {"Tilt"}, "Rye": {"Tilt", "Adjusters"}, "Millet": {"Towers"}}
+
+
+def test_what_a_printer_has_no_use_for_says_why(bench, qtbot):
+    window, _ = bench(link=False)
+    s, card = window.session, window.needless
+    for name in USES:
+        demo.put_sheet(s.ledger, name)
+    for name, uses in USES.items():
+        s.choose_printer(name)
+        window.refresh_printers()
+        for station in ("Tilt", "Adjusters", "Towers"):
+            window.visit(station)
+            assert card.isVisible() is (station not in uses), (name, station)
+            if station in uses:
+                assert window.station.widget.isVisible()
+                continue
+            assert name in card.why.text() and card.name.text() == station
+            live = [b for b in window.stack.findChildren(QAbstractButton) if b.isVisible()]
+            assert set(live) == {card.go, card.describe}
+            press(window, Qt.Key.Key_F5)
+            assert window.station.name in uses and not card.isVisible()
+            window.visit(station)
+            card.describe.click()
+            assert window.station.name == "Machine"
+    # The station that is shown becomes this printer's, or no longer is, with the printer.
+    window.visit("Towers")
+    s.choose_printer("Barley")
+    qtbot.waitUntil(card.isVisible, timeout=2000)
+    s.choose_printer("Millet")
+    qtbot.waitUntil(window.station.widget.isVisible, timeout=2000)

@@ -34,6 +34,7 @@ from tallgrain.ui.app.filing import Filing
 from tallgrain.ui.app.growing import Growing
 from tallgrain.ui.app.leading import Leading
 from tallgrain.ui.app.menus import Menus
+from tallgrain.ui.app.needless import NeedlessCard
 from tallgrain.ui.app.tones import Tones
 from tallgrain.ui.app.wheel import Wheel
 from tallgrain.ui.session.drafts import Drafts
@@ -145,6 +146,8 @@ class Window(QMainWindow):
         self.stack = QStackedWidget()
         self.door = Door(self.new_printer, self.bring_heights)
         self.stack.addWidget(self.door)
+        self.needless = NeedlessCard(lambda name: self.visit(name))
+        self.stack.addWidget(self.needless)
         self.strip = Strip(self.session.back)
         self.strip.show_wanted.connect(self.session.show_stored)
         self.shared.layer_season.changed.connect(self.strip.refresh)
@@ -202,12 +205,21 @@ class Window(QMainWindow):
         self.station = self.open(name)
         if act:
             self.station.show_for(act)
-        self.stack.setCurrentWidget(self.station.widget)
+        self._place()
         self.route.choose(name)
         self.station.refresh()
         self.strip.tell_story(self.rooms[name].story)
         self.menus.follow()
         self._show_help()
+
+    def _place(self) -> None:
+        """The station's page, or why the printer has no use for it."""
+        why = self.rooms[self.station.name].needless
+        if why is not None:
+            self.needless.tell(self.station.name, why)
+        wanted = self.station.widget if why is None else self.needless
+        if self.stack.currentWidget() is not wanted:
+            self.stack.setCurrentWidget(wanted)
 
     def toggle_help(self) -> None:
         """The station's own help, beside the work; again, away with it."""
@@ -227,6 +239,8 @@ class Window(QMainWindow):
         """The one next step of the station that is shown; at the door, a printer of one's own."""
         if self.stack.currentWidget() is self.door:
             self.new_printer()
+        elif self.stack.currentWidget() is self.needless:
+            self.needless.step()
         else:
             self.station.primary()
 
@@ -266,6 +280,8 @@ class Window(QMainWindow):
         self.leading.follow()
         self.menus.follow()
         self._show_help()
+        if self.stack.currentWidget() is not self.door:
+            self._place()
 
     def refresh_printers(self) -> None:
         """Show the printers of the ledger."""

@@ -115,7 +115,7 @@ def _view(painter: QPainter, rect: QRectF, side: Side) -> None:
     text(
         painter,
         QPointF(rect.left() + 14, rect.top() + 58),
-        f"printer's z {mm(side.z, 4)} mm",
+        f"printer's z {mm(side.z, 3)} mm",
         pixels=13,
         colour=theme.MUTED,
     )
@@ -151,7 +151,7 @@ def _ladder(painter: QPainter, rect: QRectF, side: Side) -> None:
         if all(abs(at.y() - other) > 13 for other in taken):
             taken.append(at.y())
             text(
-                painter, QPointF(box.left() - 8, at.y() + 4), mm(height, 4), RIGHT, 11, theme.MUTED
+                painter, QPointF(box.left() - 8, at.y() + 4), mm(height, 3), RIGHT, 11, theme.MUTED
             )
     now = None if side.z is None else side.z - side.gauge
     if now is not None and low <= now <= high:

@@ -2,6 +2,7 @@
 
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
+from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, ClassVar
 
@@ -14,6 +15,7 @@ if TYPE_CHECKING:
 
     from PyQt6.QtWidgets import QPushButton
 
+    from tallgrain.core.machine.sheet import MachineSheet
     from tallgrain.store.ledger import MachineEvent
     from tallgrain.ui.session.drafts import Drafts
     from tallgrain.ui.session.drift_work import DriftWork
@@ -147,6 +149,23 @@ class Station(ABC):
         self._session.motion.break_off()
 
 
+@dataclass(frozen=True)
+class Needless:
+    """Why a printer has no use for a station, and which one does that work there."""
+
+    sentence: str
+    instead: str
+
+
+def level_by(sheet: "MachineSheet | None") -> str:
+    """Which station levels a printer's plate."""
+    if sheet is None:
+        return "Machine"
+    if sheet.kinematics == "delta":
+        return "Towers"
+    return "Tilt" if len(sheet.supports) >= 2 else "Adjusters" if sheet.adjusters else "Surface"
+
+
 class Room(ABC):
     """One stop on the route before and after it is shown: its model lives from the start and
     tells its kernel; its page is built, and what that alone needs is imported, when first shown."""
@@ -162,6 +181,11 @@ class Room(ABC):
 
     def story(self) -> "Story | None":
         """What the strip tells of it over the season; None for the surveys themselves."""
+        return None
+
+    @property
+    def needless(self) -> Needless | None:
+        """Why the printer that is shown has no use for it; None where it has."""
         return None
 
     @abstractmethod

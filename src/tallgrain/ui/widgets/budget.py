@@ -44,9 +44,9 @@ class Budget(QWidget):
             if shown:
                 what, u = ordered[i]
                 tell(name, WORDS.get(what, what))
-                tell(figure, f"{mm(u, 4)} mm")
+                tell(figure, f"{mm(u, 3)} mm")
                 bar.show_share(u / most)
-        told = ", ".join(f"{WORDS.get(w, w)} {mm(u, 4)} mm" for w, u in ordered)
+        told = ", ".join(f"{WORDS.get(w, w)} {mm(u, 3)} mm" for w, u in ordered)
         self.setAccessibleName(f"Standard uncertainties: {told}" if told else "")
         self.setVisible(bool(ordered))
 

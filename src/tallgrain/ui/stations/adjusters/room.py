@@ -3,7 +3,7 @@
 from tallgrain.journal.records import LEVEL
 from tallgrain.ui.stations.adjusters.model import AdjustersWork
 from tallgrain.ui.stations.adjusters.rounds import RoundsWork
-from tallgrain.ui.stations.base import Room, Shared, Station
+from tallgrain.ui.stations.base import Needless, Room, Shared, Station, level_by
 from tallgrain.ui.widgets.route import Fill, Kernel
 from tallgrain.ui.widgets.words import mm
 
@@ -17,6 +17,15 @@ class AdjustersRoom(Room):
         super().__init__(shared)
         self.work = AdjustersWork(shared.session, shared.checks)
         self.rounds = RoundsWork(shared.session, shared.checks)
+
+    @property
+    def needless(self) -> Needless | None:
+        """Without screws under the plate, or where towers carry the head."""
+        sheet = self.shared.session.sheet
+        if sheet is None or (sheet.adjusters and sheet.kinematics != "delta"):
+            return None
+        sentence = f"{sheet.name}'s plate stands on no screws that a hand could turn."
+        return Needless(sentence, level_by(sheet))
 
     def kernel(self) -> Kernel:
         """Full where the newest measurement needed no more turns."""

@@ -1,7 +1,7 @@
 """The Tilt station as the route knows it."""
 
 from tallgrain.journal.records import LEVEL
-from tallgrain.ui.stations.base import Room, Shared, Station
+from tallgrain.ui.stations.base import Needless, Room, Shared, Station, level_by
 from tallgrain.ui.stations.tilt.model import TiltWork
 from tallgrain.ui.widgets.route import Fill, Kernel
 from tallgrain.ui.widgets.strip import Story, Told, over_time
@@ -16,6 +16,17 @@ class TiltRoom(Room):
     def __init__(self, shared: Shared) -> None:
         super().__init__(shared)
         self.work = TiltWork(shared.session, shared.checks)
+
+    @property
+    def needless(self) -> Needless | None:
+        """Without two motors of z that stand apart."""
+        sheet = self.shared.session.sheet
+        if sheet is None or level_by(sheet) == self.name:
+            return None
+        sentence = f"{sheet.name} has no Z motors that stand apart: no motor tilts its plate."
+        if sheet.kinematics == "delta":
+            sentence = f"{sheet.name} is a delta: three towers carry its head."
+        return Needless(sentence, level_by(sheet))
 
     def kernel(self) -> Kernel:
         """Full where the newest loop ended level."""

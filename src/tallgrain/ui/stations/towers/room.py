@@ -1,7 +1,7 @@
 """The Towers station as the route knows it."""
 
 from tallgrain.journal.records import LEVEL
-from tallgrain.ui.stations.base import Room, Shared, Station
+from tallgrain.ui.stations.base import Needless, Room, Shared, Station, level_by
 from tallgrain.ui.stations.towers.model import TowersWork
 from tallgrain.ui.widgets.route import Fill, Kernel
 from tallgrain.ui.widgets.strip import Story, Told, over_time
@@ -16,6 +16,14 @@ class TowersRoom(Room):
     def __init__(self, shared: Shared) -> None:
         super().__init__(shared)
         self.work = TowersWork(shared.session, shared.checks, shared.values, shared.skew)
+
+    @property
+    def needless(self) -> Needless | None:
+        """Of any printer but a delta."""
+        sheet = self.shared.session.sheet
+        if sheet is None or sheet.kinematics == "delta":
+            return None
+        return Needless(f"{sheet.name} is no delta: it has no towers.", level_by(sheet))
 
     def kernel(self) -> Kernel:
         """Full where the newest survey leaves the towers nothing to explain."""
