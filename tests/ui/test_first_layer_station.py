@@ -96,3 +96,11 @@ def test_it_follows_prints_and_the_coming_print(shown, qtbot):
     assert "prints seen" in {p.code: p.words for p in station.work.advice.layer.parts}["gap"] or (
         "was found" in {p.code: p.words for p in station.work.advice.layer.parts}["gap"]
     )
+    # Another sheet: what was felt and seen on the one before says little of it.
+    other = station.sheet.findData(next(n.name for n in s.sheet.sheets if n.name != s.plate_sheet))
+    third = station.work.advice.layer
+    station.sheet.setCurrentIndex(other)
+    station.sheet.activated.emit(other)
+    qtbot.waitUntil(lambda: station.work.advice.layer is not third, timeout=60_000)
+    assert s.plate_sheet == station.sheet.currentData() and s.plate_sheet in station.subject.text()
+    assert station.work.coming.sheet == s.plate_sheet == s._sheet_on()

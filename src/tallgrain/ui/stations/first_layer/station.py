@@ -4,7 +4,7 @@ from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import QRectF
 from PyQt6.QtGui import QPainter
-from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QSpinBox, QWidget
+from PyQt6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QSpinBox, QVBoxLayout, QWidget
 
 from tallgrain.core.layer.acts import Weighed
 from tallgrain.core.layer.layer import Part
@@ -63,10 +63,11 @@ class FirstLayerStation(Station):
         return bench
 
     def _aim(self) -> QWidget:
-        """The coming print's layer and heat."""
-        aim = QWidget()
-        row = QHBoxLayout(aim)
-        row.setContentsMargins(0, 0, 0, 0)
+        """The coming print's layer and heat, and the sheet that it lies on."""
+        aim, row = QWidget(), QHBoxLayout()
+        column = QVBoxLayout(aim)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(4)
         self.layer_mm, self.nozzle_c, self.plate_c = QDoubleSpinBox(), QSpinBox(), QSpinBox()
         self.layer_mm.setRange(0.05, 1.0)
         self.layer_mm.setSingleStep(0.02)
@@ -84,6 +85,12 @@ class FirstLayerStation(Station):
             box.setKeyboardTracking(False)
             box.valueChanged.connect(self._chosen)
             row.addWidget(box, 1)
+        self.sheet = QComboBox()
+        self.sheet.setAccessibleName("Sheet on the plate")
+        self.sheet.setToolTip("Sheet on the plate")
+        self.sheet.activated.connect(lambda _: self._session.put_sheet_on(self.sheet.currentData()))
+        column.addWidget(self.sheet)
+        column.addLayout(row)
         return aim
 
     # Doing
@@ -176,6 +183,14 @@ class FirstLayerStation(Station):
                 box.blockSignals(True)
                 box.setValue(value)  # type: ignore[arg-type]
                 box.blockSignals(False)
+        sheet = self._session.sheet
+        names = [one.name for one in sheet.sheets] if sheet is not None else []
+        self.sheet.setVisible(bool(names))
+        if [self.sheet.itemData(k) for k in range(self.sheet.count())] != [*names, None]:
+            self.sheet.clear()
+            for name in (*names, None):
+                self.sheet.addItem(f"on the {name} sheet" if name else "on no sheet", name)
+        self.sheet.setCurrentIndex(max(self.sheet.findData(aim.sheet), 0))
 
     def _subject(self) -> str:
         aim, sheet = self.work.coming, self._session.sheet
