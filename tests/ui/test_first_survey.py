@@ -30,7 +30,11 @@ def test_survey_break_off_start_again_halt(bench, qtbot):
     qtbot.waitUntil(lambda: s.progress is not None and len(s.progress.touched) >= 7, timeout=20_000)
     qtbot.waitUntil(lambda: s.chart is not None, timeout=5000)
     assert "of 24 points" in words(window)
-    assert window.header.pill.text() == "measuring"
+    qtbot.waitUntil(lambda: window.header.pill.text().startswith("survey "), timeout=2000)
+    assert " of 24, " in window.header.pill.text()
+    window.visit("Gap")  # wherever one is
+    assert window.rooms["Surface"].kernel().headline.endswith(" of 24")
+    window.visit("Surface")
     press(window, Qt.Key.Key_F8)
     assert window.header.pill.text() == "breaking off"
     qtbot.waitUntil(lambda: not s.busy and s.shown is not None, timeout=10_000)
@@ -222,7 +226,7 @@ def test_the_window_is_seen_first_and_the_rest_follows(qtbot, home, qapp):
     window.show()
     assert [room.name for room in window.rooms.made] == ["Surface"]
     furnish_when_idle(window)
-    qtbot.waitUntil(lambda: window.stack.count() == len(window.rooms) + 1, timeout=20_000)
+    qtbot.waitUntil(lambda: window.stack.count() == len(window.rooms) + 2, timeout=20_000)
     assert [room.name for room in window.rooms.made] == list(window.rooms)
     assert all(room.is_open for room in window.rooms.made)
     assert window.station is window.surface

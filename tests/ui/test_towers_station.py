@@ -207,7 +207,7 @@ def test_another_kind_of_printer_is_told_so(season):
     window, _ = season
     window.visit("Towers")
     assert window.rooms["Towers"].kernel().fill is Fill.NOT_HERE
-    assert "no towers" in window.towers.what.text() and not window.towers.act.isVisible()
+    assert "no towers" in window.needless.why.text() and not window.towers.act.isVisible()
     window.towers.primary()
     assert not window.session.busy
 

@@ -22,7 +22,7 @@ from tallgrain.ui.painting.field import Picture, paint_field
 from tallgrain.ui.painting.section import SectionPicture, paint_section
 from tallgrain.ui.painting.strip import StripPicture, paint_strip, strip_places, strip_scale
 from tallgrain.ui.painting.view import fitted, whole_extent
-from tallgrain.ui.session.state import LinkState
+from tallgrain.ui.session.state import LinkState, Progress
 from tallgrain.ui.session.worker import Worker
 from tallgrain.ui.widgets.header import Header
 from tallgrain.ui.widgets.route import Fill, Kernel, StationButton
@@ -42,6 +42,10 @@ def header(bench):
     return window.header
 
 
+def under_way(phase, touched):
+    return Progress(None, phase, 0.0, 80, [None] * touched, 118.0)
+
+
 @pytest.mark.parametrize(
     ("said", "changes"),
     [
@@ -49,8 +53,9 @@ def header(bench):
         ("linking …", {"link": LinkState.LINKING}),
         ("link lost", {"link": LinkState.LOST}),
         ("link silent for 7 s: STOP may not reach it", {"silent_s": 7.2}),
-        ("measuring", {"progress": SimpleNamespace(breaking_off=False)}),
-        ("breaking off", {"progress": SimpleNamespace(breaking_off=True)}),
+        ("warming", {"progress": under_way("Warming: nozzle 170 °C", 0)}),
+        ("survey 25 of 80, 2 min", {"progress": under_way("Touching", 25)}),
+        ("breaking off", {"progress": replace(under_way("Touching", 25), breaking_off=True)}),
         ("HANDS IN  ·  F12 when clear", {"guard": SimpleNamespace(hands_in=True)}),
         ("first slow reference", {"doing": "first slow reference"}),
         ("HANDS IN  ·  F12 when clear", {"guard": SimpleNamespace(hands_in=True), "doing": "step"}),

@@ -54,10 +54,6 @@ class PrinterLearnt:
         """The sheet with its figures as they were learnt, for what judges; never to be stored."""
         return with_touch(sheet, self.touch.s, self.reference.s)
 
-    def judging(self, sheet: MachineSheet) -> MachineSheet:
-        """The sheet with what a touch was learnt to scatter by; never to be stored."""
-        return with_touch(sheet, self.touch.s)
-
     def noise(self, sheet: MachineSheet, sigma: float | None = None) -> Noise:
         """For comparing two surveys of it."""
         return Noise.of_sheet(self.sheet(sheet), sigma, self.reference.freedom)
@@ -147,7 +143,7 @@ def read_learnt(
     r = sheet.probe.repeatability
     changes = _changes(rows, sheet, ledger.events(sheet.name))
     return PrinterLearnt(
-        learnt_touch(ledger, sheet, rows),
+        learnt_touch(ledger, sheet),
         learnt_reference(changes, r.s_between),
         _creep(ledger, rows, r.s_r),
         hand,
@@ -155,11 +151,10 @@ def read_learnt(
     )
 
 
-def learnt_touch(ledger: Ledger, sheet: MachineSheet, rows: SeasonRows | None = None) -> Learnt:
+def learnt_touch(ledger: Ledger, sheet: MachineSheet) -> Learnt:
     """What one touch scatters by, from the repeats of its surveys and series."""
-    rows = ledger.season(sheet.name) if rows is None else rows
-    heads = [h for h in rows.heads if h.freedom > 0][-NEWEST:]
-    squares, freedom = [h.squares for h in heads], [h.freedom for h in heads]
+    seen = ledger.repeats(sheet.name)[-NEWEST:]
+    squares, freedom = [s for s, _ in seen], [n for _, n in seen]
     for series in Journal(ledger, sheet.name).read(SeriesFound)[-NEWEST:]:
         found = series.figures
         if found.touches > 2 and not found.retracted:

@@ -27,6 +27,7 @@ def warm_up(
     The soak is the printer's time, not ours. Ends early, heaters left on, when asked to break off.
     """
     if nozzle_c is not None or plate_c is not None:
+        guard.need_clear()
         state = guard.heat(nozzle_c, plate_c)
         yield Phase(
             f"Warming: nozzle {_aim(state.nozzle, nozzle_c)}, plate {_aim(state.plate, plate_c)}"

@@ -416,6 +416,19 @@ class Ledger:
 
     # A season
 
+    def repeats(self, machine: str, kind: str = "surface") -> list[tuple[float, int]]:
+        """What each survey of a printer that touched places twice says of the scatter of a touch,
+        by time: squares about the places' means (mm²), and degrees of freedom."""
+        query = (
+            sa.select(PACKED.c.squares, PACKED.c.freedom)
+            .join(SURVEYS, PACKED.c.survey == SURVEYS.c.id)
+            .where(sa.func.lower(SURVEYS.c.machine) == machine.lower(), SURVEYS.c.kind == kind)
+            .where(SURVEYS.c.withdrawn_at.is_(None), PACKED.c.freedom > 0)
+            .order_by(SURVEYS.c.taken_at, SURVEYS.c.id)
+        )
+        with self._reading() as connection:
+            return [(row.squares, row.freedom) for row in connection.execute(query)]
+
     def season(self, machine: str, kind: str = "surface") -> SeasonRows:
         """All points of a printer's surveys, by time."""
         query = (

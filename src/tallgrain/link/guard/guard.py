@@ -610,6 +610,10 @@ class Guard:
                 "Take it off by hand before anything heats or prints.",
             )
 
+    def need_clear(self) -> None:
+        """Raises GuardRefused while hands are at the printer."""
+        self.trust.refuse_hands_in()
+
     def heat(self, nozzle_c: float | None, plate_c: float | None) -> PrinterState:
         """Set targets; not with a carried probe under the head."""
         if self.sheet.probe.kind == "carried" and self.trust.out and (nozzle_c or plate_c):

@@ -34,7 +34,8 @@ FILTERS: dict[str, Callable[[SeasonHead, SeasonHead], bool]] = {
 }
 
 
-@dataclass(frozen=True)
+# Told apart by identity: two that say the same are as large as a season to compare.
+@dataclass(frozen=True, eq=False)
 class Judged:
     """A season with its pictures."""
 

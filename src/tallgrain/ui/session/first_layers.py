@@ -9,6 +9,7 @@ from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.surface.first_layer import GAP_U_MM, FirstLayerSight, first_layer_sight
 from tallgrain.core.survey import Survey
 from tallgrain.journal.records import GapSolved
+from tallgrain.ui.session.memo import same_sources
 from tallgrain.ui.session.session import Session
 
 NAME = "first layer"
@@ -25,8 +26,8 @@ class FirstLayers(QObject):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self._session = session
-        self._asked: object = None
-        self._known: tuple[object, FirstLayerSight | None] | None = None
+        self._asked: Key | None = None
+        self._known: tuple[Key, FirstLayerSight | None] | None = None
         session.thinker.done.connect(self._done)
         session.thinker.failed.connect(lambda name, error: self._gave_up(name))
 
@@ -43,9 +44,9 @@ class FirstLayers(QObject):
         felt = s.journal.newest(GapSolved)
         gap_u = felt.figures.u if felt is not None else GAP_U_MM
         key = s.shown.survey, s.sheet, way, gap_u, felt is None
-        if self._known is not None and self._known[0] == key:
+        if self._known is not None and same_sources(self._known[0], key):
             return self._known[1]
-        if self._asked != key:
+        if self._asked is None or not same_sources(self._asked, key):
             self._asked = key
             s.thinker.do(NAME, partial(self._work, key))
         return None
@@ -54,7 +55,7 @@ class FirstLayers(QObject):
         if name == NAME:
             self._asked = None
 
-    def _work(self, key: Key) -> tuple[object, FirstLayerSight | None]:
+    def _work(self, key: Key) -> tuple[Key, FirstLayerSight | None]:
         survey, sheet, way, gap_u, assumed = key
         seen = first_layer_sight(survey, sheet, way, gap_u)
         return key, None if seen is None else replace(seen, gap_assumed=assumed)

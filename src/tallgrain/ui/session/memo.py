@@ -17,13 +17,18 @@ class Memo(Generic[T]):
     def of(self, sources: tuple[object, ...], make: Callable[[], T]) -> T:
         """What `make` gives for these sources, made once."""
         for had, made in self._kept:
-            if len(had) == len(sources) and all(map(_same, had, sources)):
+            if same_sources(had, sources):
                 return made
         made = make()
         self._kept = [(sources, made), *self._kept[: self._most - 1]]
         return made
 
 
+def same_sources(one: tuple[object, ...], other: tuple[object, ...]) -> bool:
+    """Whether two results come from the very same things."""
+    return len(one) == len(other) and all(map(_same, one, other))
+
+
 def _same(one: object, other: object) -> bool:
-    plain = (str, int, float, tuple)
+    plain = (str, int, float, bool, tuple)
     return one is other or (isinstance(one, plain) and type(one) is type(other) and one == other)

@@ -24,7 +24,7 @@ from tallgrain.journal.records import SheetOn
 from tallgrain.link.guard.guard import Guard
 from tallgrain.link.protocol import Printer, PrinterState
 from tallgrain.procedures.guarding import guarded
-from tallgrain.procedures.learning import PrinterLearnt, stated
+from tallgrain.procedures.learning import PrinterLearnt, as_learnt, stated
 from tallgrain.store.ledger import Ledger, MachineEvent
 from tallgrain.ui.session.care import Care
 from tallgrain.ui.session.feeling import Feeling
@@ -40,8 +40,6 @@ R = TypeVar("R", bound=Record)
 T = TypeVar("T")
 
 CALM_MS = 120
-# What a touch scatters by counts as the same within this share.
-AS_MUCH = 0.05
 
 
 class Session(QObject):
@@ -85,8 +83,6 @@ class Session(QObject):
         # Events may come a thousand a second; the screen follows at its own calm pace.
         self._calm = timer(self, CALM_MS, self._grew, once=True)
         self.back = LookBack(ledger, self)
-        self.back.changed.connect(self._learnt_more)
-        self._judged_by = 0.0
         self.feeling = Feeling(self)
         self.motion = Motion(self)
         self.linking = Linking(self)
@@ -160,28 +156,18 @@ class Session(QObject):
         self._show(lambda sheet: ident)
 
     def _show(self, which: Callable[[MachineSheet], str | None]) -> None:
-        if self.sheet is None:
+        sheet, reference = self.sheet, self.reference
+        if sheet is None:
             return
-        sheet, reference = self.learnt(self.sheet).judging(self.sheet), self.reference
-        self._judged_by = sheet.probe.repeatability.s_r
 
         def look() -> Shown | None:
             ident = which(sheet)
             if ident is None:
                 return None
-            return looked_at(self.ledger, ident, sheet, reference)
+            return looked_at(self.ledger, ident, as_learnt(self.ledger, sheet), reference)
 
         self.thinker.do("show", look)
         self.changed.emit()
-
-    def _learnt_more(self) -> None:
-        """Judge what is shown anew where a touch turned out to scatter otherwise."""
-        sheet, shown = self.sheet, self.shown
-        if sheet is None or shown is None or shown.head.machine.lower() != sheet.name.lower():
-            return
-        s_r = self.learnt(sheet).touch.s
-        if abs(s_r - self._judged_by) > AS_MUCH * self._judged_by:
-            self.show_stored(shown.head.ident)
 
     def refer_to(self, reference: About) -> None:
         """Show heights about another plane: least squares, minimum zone, the printer's zero."""

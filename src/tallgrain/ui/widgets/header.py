@@ -5,11 +5,20 @@ from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QVBoxLayout
 
 from tallgrain.ui.app.wheel import NEVER
 from tallgrain.ui.session.session import Session
-from tallgrain.ui.session.state import LinkState
+from tallgrain.ui.session.state import LinkState, Progress
 from tallgrain.ui.widgets.parts import Elided, Pill, button, label, set_role, tell
-from tallgrain.ui.widgets.words import count_of, degrees_c
+from tallgrain.ui.widgets.words import count_of, degrees_c, duration
 
 NEW = "New printer …"
+
+
+def so_far(progress: Progress) -> str:
+    """How far a survey under way is: what it does before its first touch, then its points and the
+    time that is left."""
+    if not progress.touched:
+        return progress.phase.split(":")[0].lower() or "measuring"
+    left = duration(progress.left_s).removeprefix("about ")
+    return f"survey {len(progress.touched)} of {progress.total}, {left}"
 
 
 class Header(QFrame):
@@ -59,6 +68,7 @@ class Header(QFrame):
         self.stop_button.clicked.connect(self.stop)
         row.addWidget(self.stop_button)
         session.changed.connect(self.refresh)
+        session.survey_changed.connect(lambda: self.pill.tell(*self._state()))
 
     def _cell(self, row: QHBoxLayout, name: str) -> QLabel:
         column = QVBoxLayout()
@@ -135,7 +145,7 @@ class Header(QFrame):
     def _at_work(self) -> tuple[str, str] | None:
         s = self._session
         if s.progress is not None:
-            return ("breaking off" if s.progress.breaking_off else "measuring"), "gold"
+            return ("breaking off" if s.progress.breaking_off else so_far(s.progress)), "gold"
         if s.guard is not None and s.guard.hands_in:
             return "HANDS IN  ·  F12 when clear", "gold"
         return (s.motion.doing, "gold") if s.motion.doing else None

@@ -11,6 +11,7 @@ from tallgrain.ui.painting.field import Picture, bare
 from tallgrain.ui.painting.sections import SectionsPicture, paint_sections
 from tallgrain.ui.session.drift_work import DriftWork
 from tallgrain.ui.session.look_back import LookBack
+from tallgrain.ui.session.memo import Memo
 from tallgrain.ui.session.timers import timer
 from tallgrain.ui.widgets.canvas import canvas, room
 from tallgrain.ui.widgets.compared_words import compared_words, figure_lines
@@ -49,7 +50,7 @@ class ComparePage(QWidget):
         super().__init__()
         self._work, self._back = work, back
         self._second = False
-        self._kept: tuple[object, Chart | None] | None = None
+        self._charts: Memo[Chart | None] = Memo()
         self.line: tuple[tuple[float, float], tuple[float, float]] | None = None
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
@@ -176,10 +177,8 @@ class ComparePage(QWidget):
                 return None
             return raster_chart(tiles.xs, tiles.ys, both, tiles.span, ())
         first = mode == 3 or (mode == 1 and not self._second)
-        key = (judged, a if first else b)
-        if self._kept is None or self._kept[0] != key:
-            self._kept = key, tiles.chart(key[1])
-        return self._kept[1]
+        which = a if first else b
+        return self._charts.of((judged, which), lambda: tiles.chart(which))
 
     def _wipe_at(self) -> float:
         sheet = self._work.season.sheet if self._work.season is not None else None
