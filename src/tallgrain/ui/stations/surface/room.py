@@ -14,8 +14,8 @@ class SurfaceRoom(Room):
         """Full within tolerance, half where there is something to do, hatched where stale."""
         session = self.shared.session
         if (under_way := session.progress) is not None:
-            done = f"{len(under_way.touched)} of {under_way.total}"
-            return Kernel(self.name, Fill.HALF, done, "under way")
+            done = f"under way: {len(under_way.touched)} of {under_way.total}"
+            return Kernel(self.name, Fill.HALF, done)
         if session.shown is None:
             return Kernel(self.name, Fill.EMPTY, "never surveyed")
         judgement = session.shown.sight.judgement
