@@ -99,7 +99,7 @@ class Strip(QWidget):
     def fold(self, short: bool) -> None:
         """Be a line, as long as nobody works with it, where the window is short."""
         self._short = short
-        self.fit()
+        self._fit()
 
     @property
     def folded(self) -> bool:
@@ -111,7 +111,7 @@ class Strip(QWidget):
         """Whether it is drawn as a line."""
         return self.height() == theme.px(FOLDED)
 
-    def fit(self) -> None:
+    def _fit(self) -> None:
         height = theme.px(FOLDED if self.folded else HEIGHT)
         if self.height() != height or self.minimumHeight() != height:
             self.setFixedHeight(height)
@@ -120,12 +120,12 @@ class Strip(QWidget):
     def focusInEvent(self, event: QFocusEvent | None) -> None:
         """Unfold."""
         super().focusInEvent(event)
-        self.fit()
+        self._fit()
 
     def focusOutEvent(self, event: QFocusEvent | None) -> None:
         """Fold again."""
         super().focusOutEvent(event)
-        self.fit()
+        self._fit()
 
     def refresh(self) -> None:
         """Follow the season."""
@@ -209,7 +209,7 @@ class Strip(QWidget):
         """Unfold; show the survey that is clicked; with Shift pin it as A, with Ctrl as B."""
         assert event is not None
         if self.folded_now:
-            self.fit()
+            self._fit()
             return
         found = self._at(spot(event.position()))
         if found is None or event.button() != Qt.MouseButton.LeftButton:
