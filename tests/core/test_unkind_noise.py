@@ -66,7 +66,8 @@ def test_other_figures_hold():
 def test_few_points_that_fit_no_plane_say_so():
     xy = noise.layout("4", 350, 350)
     found = solve_tilt(noise.BARLEY, xy, np.array([0.0, 0.0, 0.1, 0.0]))
-    (told,) = tilt_told(found)
+    told, unseen = tilt_told(found)
+    assert unseen.code == "creep_unseen"  # four places, none of them touched again
     assert told.code == "no_plane" and "4 points don't lie on one plane" in told.sentence
     assert told.document["left_mm"] == pytest.approx(0.05)  # 0.1 mm, a quarter at each corner
     assert (found.u > 0.02).all()

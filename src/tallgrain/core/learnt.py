@@ -29,7 +29,7 @@ SPAN, STEPS = 8.0, 241
 # The middle of absolute changes is known about a third as well as as many squares are.
 ROBUST = 0.35
 # How many pairs of references a stated scatter of them counts for.
-REFERENCES = 8.0
+REFERENCES = 6.0
 # So many hands call something else a grip, and by so much (mm, one standard deviation).
 ODD, ODD_MM = 0.3, 0.02
 

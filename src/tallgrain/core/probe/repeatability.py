@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tallgrain.core.scatter import STEPS_MM
+from tallgrain.core.scatter import CREEPS, STEPS_MM
 from tallgrain.core.survey import Floats
 from tallgrain.core.told import Told
 from tallgrain.errors import InputError
@@ -18,8 +18,9 @@ LARGEST_SHARE = 0.2
 # A place with fewer touches shows no creep; outliers further out than this many s_r are slips, and
 # no tails; how many normal touches the usual kurtosis counts for, and below which it is none.
 CREEP_LEAST, NO_TAIL, KURTOSIS_WEIGHT, KURTOSIS_PLAIN = 8, 15.0, 6.0, 3.4
-# Fewer touches of a place than this show no common bend.
-LEAST_BENT = 3
+CREEP_MANY = 16
+# Fewer touches of a place than this show no common bend; below this chance each has its own.
+LEAST_BENT, OWN_LEVEL = 3, 1e-4
 # Touches that spread wider than this are no measurement.
 WIDEST_MM = 0.2
 
@@ -122,36 +123,75 @@ def _without_creep(values: Floats, kept: np.ndarray) -> tuple[Floats, int]:
     rest = good - rows[kept] @ fit
     freedom = len(number) - 3
     left, told = float(rest @ rest), float(good @ good - rest @ rest)
-    if left <= 0 or fdtrc(2, freedom, told / 2 / (left / freedom)) >= OUTLIER_LEVEL:
+    # Touches that remember each other bend too: of many a creep must be plain.
+    level = OUTLIER_LEVEL if len(number) < CREEP_MANY else OWN_LEVEL
+    if left <= 0 or fdtrc(2, freedom, told / 2 / (left / freedom)) >= level:
         return values, 0
     return np.asarray(values - rows[:, 1:] @ fit[1:]), 2
 
 
 def _without_common(series: list[Floats], keep: list[np.ndarray]) -> list[tuple[Floats, int]]:
-    """Short places that all creep alike, without that."""
-    from scipy.special import fdtrc
-
+    """Short places without what they creep by: all alike, or each its own way where that leaves so
+    much less (1 % of chance either)."""
     longest = max(len(p) for p in series)
-    times = [np.arange(len(p)) / max(longest - 1, 1) for p in series]
-    rows, rest = [], []
-    for values, kept, time in zip(series, keep, times, strict=True):
-        bent = np.column_stack([time, time**2])[kept]
-        rows.append(bent - bent.mean(axis=0))
-        rest.append(values[kept] - values[kept].mean())
-    design, seen = np.vstack(rows), np.concatenate(rest)
-    freedom = len(seen) - len(series) - 2
-    if freedom < 3 or longest < LEAST_BENT:
+    if longest < LEAST_BENT:
         return [(values, 0) for values in series]
+    times = [np.arange(len(values)) / max(longest - 1, 1) for values in series]
+    count = len(series)
+    found = _bent(series, keep, [np.column_stack([time, time**2]) for time in times])
+    if 1 < count and longest < CREEP_LEAST:
+        # Touches that remember each other bend too: only what is plain is a creep of a place's own.
+        for rate in CREEPS:
+            ways = [time if rate == 0 else 1 - np.exp(-rate * time) for time in times]
+            apart = [np.outer(way, np.arange(count) == i) for i, way in enumerate(ways)]
+            own = _bent(series, keep, apart, OWN_LEVEL)
+            if own is not None and (found is None or own.left < found.left):
+                found = own
+    if found is None:
+        return [(values, 0) for values in series]
+    level = [(values, 0) for values in found.level]
+    return [(level[0][0], found.terms), *level[1:]]
+
+
+@dataclass(frozen=True)
+class _Bent:
+    """Places without what they creep by: the squares left (mm²), over so many degrees of freedom,
+    after so many terms."""
+
+    level: list[Floats]
+    left: float
+    freedom: int
+    terms: int
+
+
+def _bent(
+    series: list[Floats], keep: list[np.ndarray], bends: list[Floats], level: float = OUTLIER_LEVEL
+) -> _Bent | None:
+    """Without bends (touches, terms) of each place, where these are beyond chance; None else."""
+    rows = [b[kept] - b[kept].mean(axis=0) for b, kept in zip(bends, keep, strict=True)]
+    rest = [values[kept] - values[kept].mean() for values, kept in zip(series, keep, strict=True)]
+    design, seen = np.vstack(rows), np.concatenate(rest)
+    terms = int(np.linalg.matrix_rank(design))
+    freedom = len(seen) - len(series) - terms
+    if freedom < 3:
+        return None
     fit = np.linalg.lstsq(design, seen, rcond=None)[0]
     left = float(((seen - design @ fit) ** 2).sum())
-    told = float(seen @ seen) - left
-    if left <= 0 or fdtrc(2, freedom, told / 2 / (left / freedom)) >= OUTLIER_LEVEL:
-        return [(values, 0) for values in series]
-    level = [
-        (np.asarray(values - np.column_stack([time, time**2]) @ fit), 0)
-        for values, time in zip(series, times, strict=True)
-    ]
-    return [(level[0][0], 2), *level[1:]]
+    straight = [np.asarray(values - b @ fit) for values, b in zip(series, bends, strict=True)]
+    found = _Bent(straight, left, freedom, terms)
+    none = _Bent(series, float(seen @ seen), freedom + terms, 0)
+    return found if _less(none, found, level) else None
+
+
+def _less(few: _Bent, more: _Bent, level: float = OUTLIER_LEVEL) -> bool:
+    """Whether more terms leave less than chance explains (F)."""
+    from scipy.special import fdtrc
+
+    used = few.freedom - more.freedom
+    if used < 1 or more.left <= 0:
+        return False
+    ratio = (few.left - more.left) / used / (more.left / more.freedom)
+    return bool(fdtrc(used, more.freedom, ratio) < level)
 
 
 def _limits(

@@ -118,6 +118,12 @@ def tilt_told(solved: TiltSolution) -> tuple[Told, ...]:
             "so much less certain. Touch the first point again at the end."
         )
         found.append(Told("may_creep", words, {"creep_mm": drift}))
+    elif not solved.fit.taken_out:
+        words = (
+            "No place was touched again at the end: what printer and plate crept by meanwhile would "
+            "look like a tilt, and ± does not hold it."
+        )
+        found.append(Told("creep_unseen", words))
     if solved.fit.memory > 1:
         words = "Touches remember those before: each tells less than one of its own."
         found.append(Told("memory", words, {"wider": float(np.sqrt(solved.fit.memory))}))

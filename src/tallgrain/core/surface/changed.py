@@ -13,6 +13,12 @@ def compare_told(found: Comparison) -> tuple[Told, ...]:
         if count > 1:
             words = f"{count} touches left out as outliers."
         told.append(Told("outliers", words, {"count": count}))
+    if found.verdict != "same" and not found.creep_seen:
+        words = (
+            "One of them did not touch its first place again: what crept meanwhile would look like "
+            "a change."
+        )
+        told.append(Told("creep_unseen", words))
     return tuple(told)
 
 

@@ -11,7 +11,7 @@ import numpy as np
 
 from tallgrain.core.learnt import REFERENCES
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.core.scatter import memory_of, scatter_of, step_of
+from tallgrain.core.scatter import WEIGHT, memory_of, scatter_of, step_of
 from tallgrain.core.surface.interpolate import heights_at, mesh_of, operator
 from tallgrain.core.surface.moments import Scale, polynomial_rows, rank_of
 from tallgrain.core.surface.noise import (
@@ -38,9 +38,13 @@ NEIGHBOURS = 8
 CALM_SIGMA = 1.5
 # Of many places together: so far out of any smooth shape, and at most so many.
 ALONE_SIGMA, MOST_ALONE, BESIDE = 6.0, 0.1, 4
+# Fewer places can't tell which of them contradicts the others; without it they agree so well.
+LEAST_LONELY, WELL = 7, 0.2
 # Fewer places say nothing of how much D scatters; a robust scale is known so much less
 # well, and is believed above this chance that the stated one makes it.
 LEAST_SPREAD, ROBUST, SPREAD_DOUBT = 18, 0.35, 0.005
+# From so many places on the scatter shows by itself where it is not what is stated.
+MANY = 49
 # So much of a creep bends the plate instead of leaning it; more places share no noise.
 CREEP_BENDS, MOST_SHARED = 0.2, 700
 
@@ -75,7 +79,8 @@ class Noise:
 class Comparison:
     """D = B − A, split into offset, tilt and shape (mm), with its verdict.
 
-    xy (n, 2) and difference (n,) hold the points that count; outliers (k, 2) those that do not.
+    xy (n, 2) and difference (n,) hold the points that count; outliers (k, 2) those that do not;
+    creep_seen: both touched their first place again, so that a creep is told from a change.
     """
 
     xy: Floats
@@ -93,6 +98,7 @@ class Comparison:
     largest_mm: float
     limit_mm: float
     unlike: tuple[str, ...]
+    creep_seen: bool = True
 
 
 def compare(
@@ -142,6 +148,7 @@ def compare(
         largest,
         limit,
         unlike(a.conditions, b.conditions),
+        all(one.rechecks or one.drift_rate_mm for one in (a, b)),
     )
 
 
@@ -223,9 +230,9 @@ class _Known:
 def _scatter(xy: Floats, difference: Floats, variance: Floats, freedom: int) -> _Spread:
     """What D departs by from quadrics through neighbours, against what is stated: larger where it
     can't be that (robust, so that a change of one part of the plate is no scatter)."""
-    if len(xy) < LEAST_SPREAD:
-        return _Spread(1.0, float(freedom), 1.0)
     scaled = difference / np.sqrt(variance)
+    if len(xy) < LEAST_SPREAD:
+        return _few_spread(xy, scaled, freedom)
     memory = memory_of(*left_by_shape(xy, scaled, 1.0))
     few = slice(None, None, len(xy) // MOST_SHARED + 1)
     robust = 1.4826 * float(np.median(np.abs(departures(xy[few], scaled[few]))))
@@ -233,8 +240,25 @@ def _scatter(xy: Floats, difference: Floats, variance: Floats, freedom: int) -> 
     known = max(int(ROBUST * len(scaled[few])), 1)
     seen = scatter_of(known * robust**2, known, 1.0, doubt=SPREAD_DOUBT)
     if seen.fits:
-        return _Spread(1.0, float(freedom), memory)
+        if len(scaled) >= MANY:
+            return _Spread(1.0, float(freedom), memory)
+        # Few places are judged by all that is known of the scatter, no better than it is known.
+        return _Spread(max(seen.s, 1.0), float(freedom) or seen.freedom, memory)
     return _Spread(max(seen.s, 1.0), seen.freedom, memory)
+
+
+def _few_spread(xy: Floats, scaled: Floats, freedom: int) -> _Spread:
+    """Of few places: what is stated, pooled with what a bend of the plate leaves of D (in standard
+    deviations); what can't be scatter of that size is a change."""
+    rows = polynomial_rows(*Scale.of_points(xy).uv(xy), 6)
+    if len(xy) > 6 and rank_of(rows) == 6:
+        base = np.linalg.qr(rows.T)[0]
+        rest = scaled - base @ (base.T @ scaled)
+        seen = scatter_of(float(rest @ rest), len(xy) - 6, 1.0)
+    else:
+        seen = scatter_of(0.0, 0, 1.0)
+    known = float(freedom) if freedom else max(seen.freedom, WEIGHT)
+    return _Spread(max(seen.s, 1.0) if seen.fits else 1.0, known, 1.0)
 
 
 def _creep(a: Survey, b: Survey, noise: Noise) -> float:
@@ -287,18 +311,26 @@ def _verdict(split: _Split, known: _Known, noise: Noise) -> Verdict:
     n, k = len(split.shape), len(split.rows)
     variance, freedom = known.variance, known.scatter.freedom
     bends = (CREEP_BENDS * known.creep) ** 2
-    statistic, used = _shape_statistic(split, known, bends)
-    if freedom:
-        changed = bool(statistic / used > fdtri(used, freedom, 1 - LEVEL))
-    else:
-        changed = bool(statistic > chdtri(used, LEVEL))
-    answers = np.linalg.pinv(split.rows.T)[1:3]
+
+    def beyond(statistic: float, used: float, level: float) -> bool:
+        """Whether a chi-square over so many degrees of freedom is beyond chance."""
+        if freedom:
+            return bool(statistic / used > fdtri(used, freedom, 1 - level))
+        return bool(statistic > chdtri(used, level))
+
+    answers = np.linalg.pinv(split.rows.T)
     spread = known.covariance if known.shared.shape[1] else np.diag(variance)
-    covariance = 4 * known.scatter.memory * answers @ spread @ answers.T
-    covariance = covariance + known.creep**2 * np.eye(2)
+    terms = known.scatter.memory * answers @ spread @ answers.T
+    # What bends the whole plate is found by its own three terms before it shows in the sum.
+    bent = k == 6 and n > 6
+    changed = beyond(*_shape_statistic(split, known, bends), LEVEL / 2 if bent else LEVEL)
+    if bent and not changed:
+        bow = answers[3:] @ split.shape
+        whole = terms[3:, 3:] + bends * np.eye(3)
+        changed = beyond(float(bow @ np.linalg.solve(whole, bow)), 3.0, LEVEL / 2)
+    covariance = 4 * terms[1:3, 1:3] + known.creep**2 * np.eye(2)
     tilt = np.array([split.tilt_x, split.tilt_y])
-    limit = 2 * fdtri(2, freedom, 1 - LEVEL) if freedom else chdtri(2, LEVEL)
-    tilted = bool(tilt @ np.linalg.solve(covariance, tilt) > limit)
+    tilted = beyond(float(tilt @ np.linalg.solve(covariance, tilt)), 2.0, LEVEL)
     mean = known.covariance.mean() if known.shared.shape[1] else float(variance.mean()) / n
     u_offset = np.sqrt(known.scatter.memory * mean + 2 * noise.s_between**2 + bends)
     shifted = bool(abs(split.offset) > stdtrit(noise.references, 1 - LEVEL / 2) * u_offset)
@@ -348,6 +380,7 @@ def _outliers(xy: Floats, difference: Floats, sigma: Floats) -> np.ndarray:
     """Single places that contradict their neighbours, found one at a time, the worst first."""
     out = np.zeros(len(xy), dtype=bool)
     if len(xy) < NEIGHBOURS + 4:
+        out[_spoils(xy, difference / sigma)] = True
         return out
     for _ in range(max(int(MOST_OUTLIERS * len(xy)), 1)):
         # Looked for anew each time: without the worst one its neighbours may agree.
@@ -365,6 +398,30 @@ def _outliers(xy: Floats, difference: Floats, sigma: Floats) -> np.ndarray:
         for i in np.argsort(-off)[:most]:
             out[i] |= bool(off[i] > ALONE_SIGMA and not beside[i])
     return out
+
+
+def _spoils(xy: Floats, scaled: Floats) -> list[int]:
+    """Of few places the one without which, and without no other, D (in standard deviations, each
+    known as a stated scatter is) is nothing but offset and tilt."""
+    from scipy.special import fdtrc
+
+    n = len(xy)
+    rows = polynomial_rows(*Scale.of_points(xy).uv(xy), 3).T
+    if n < LEAST_LONELY or rank_of(rows.T) < 3:
+        return []
+    base = np.linalg.qr(rows)[0]
+    rest = scaled - base @ (base.T @ scaled)
+    own = rest**2 / np.maximum(1 - (base**2).sum(axis=1), 1e-9)
+    whole = float(rest @ rest)
+
+    def chance(squares: float, used: int) -> float:
+        return float(fdtrc(used, WEIGHT, squares / used))
+
+    if chance(whole, n - 3) >= LEVEL:
+        return []
+    without = np.array([chance(max(whole - float(one), 0.0), n - 4) for one in own])
+    best = int(without.argmax())
+    return [best] if without[best] >= WELL and (without >= LEVEL).sum() == 1 else []
 
 
 def _contradiction(xy: Floats, difference: Floats, sigma: Floats, use: np.ndarray) -> Floats:

@@ -107,11 +107,12 @@ def flatness_noise(survey: Survey, default_s_r: float) -> FlatnessNoise:
 
     sigma, s_r, measured = point_noise(survey, default_s_r)
     xy, heights = survey.xy, survey.heights
-    sigma = np.hypot(sigma, step_of(heights) / np.sqrt(12))
+    step = step_of(heights)
+    sigma = np.hypot(sigma, step / np.sqrt(12))
     index = np.arange(len(heights))
     if len(heights) > MOST_POINTS:
-        step = len(heights) // MOST_POINTS + 1
-        index = np.union1d(index[::step], [heights.argmax(), heights.argmin()])
+        stride = len(heights) // MOST_POINTS + 1
+        index = np.union1d(index[::stride], [heights.argmax(), heights.argmin()])
         xy, heights, sigma = xy[index], heights[index], sigma[index]
     raw = float(np.ptp(_about_plane(xy, heights[None])))
     shape, rest, wild, doubtful = _shape_and_rest(xy, heights, sigma)
@@ -125,6 +126,11 @@ def flatness_noise(survey: Survey, default_s_r: float) -> FlatnessNoise:
         own = sigma[held]
         too = _inverted(xy[held], heights[held], heights[held], 0 * own, own)
         low, high = min(low, too[0]), max(high, too[2])
+    if step:
+        # Where the plate lies level its neighbours are rounded alike: no scatter shows that.
+        half = (high - low) / 2
+        more = float(np.hypot(half, step / np.sqrt(6))) - half
+        low, high = max(low - more, 0.0), high + more
     crept = series_drift(survey, s_r)
     if crept is not None and crept.real:
         low, high = max(low - BENDS * abs(crept.mm), 0.0), high + BENDS * abs(crept.mm)
