@@ -139,7 +139,7 @@ def _without_common(series: list[Floats], keep: list[np.ndarray]) -> list[tuple[
     times = [np.arange(len(values)) / max(longest - 1, 1) for values in series]
     count = len(series)
     found = _bent(series, keep, [np.column_stack([time, time**2]) for time in times])
-    if 1 < count and longest < CREEP_LEAST:
+    if count > 1 and longest < CREEP_LEAST:
         # Touches that remember each other bend too: only what is plain is a creep of a place's own.
         for rate in CREEPS:
             ways = [time if rate == 0 else 1 - np.exp(-rate * time) for time in times]

@@ -120,8 +120,8 @@ def tilt_told(solved: TiltSolution) -> tuple[Told, ...]:
         found.append(Told("may_creep", words, {"creep_mm": drift}))
     elif not solved.fit.taken_out:
         words = (
-            "No place was touched again at the end: what printer and plate crept by meanwhile would "
-            "look like a tilt, and ± does not hold it."
+            "No place was touched again at the end: what printer and plate crept by meanwhile "
+            "would look like a tilt, and ± does not hold it."
         )
         found.append(Told("creep_unseen", words))
     if solved.fit.memory > 1:

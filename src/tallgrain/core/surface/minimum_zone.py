@@ -44,29 +44,31 @@ def _exchange(rows: Floats, heights: Floats) -> tuple[Floats, float]:
     """Solve the program for independent rows (k, n): coefficients and half width."""
     k = len(rows)
     members, signs = _start(rows, heights)
+    # Rows of the basis: s·h = s·(c·r) + w.
+    matrix = np.column_stack([signs[:, None] * rows[:, members].T, np.ones(k + 1)])
+    signed = signs * heights[members]
     stalled, last = 0, -1.0
     for _ in range(_MOST_PASSES):
-        # Rows of the basis: s·h = s·(c·r) + w.
-        matrix = np.column_stack([signs[:, None] * rows[:, members].T, np.ones(k + 1)])
         inverse = np.linalg.inv(matrix)
-        solution = inverse @ (signs * heights[members])
-        width = solution[k]
+        solution = inverse @ signed
+        width = float(solution[k])
         rest = heights - solution[:k] @ rows
         enter, sign = _furthest(rest, width, bland=stalled > 5 * k)
         if enter < 0:
             break
         stalled = stalled + 1 if width <= last else 0
         last = max(last, width)
-        multipliers = inverse[k]
-        column = np.append(sign * rows[:, enter], 1.0) @ inverse
-        leave = _leaving(multipliers, column, members, bland=stalled > 5 * k)
+        entering = sign * rows[:, enter]
+        column = entering @ inverse[:k] + inverse[k]
+        leave = _leaving(inverse[k].tolist(), column.tolist(), members, bland=stalled > 5 * k)
         if leave < 0:
             break
-        members[leave], signs[leave] = enter, sign
+        members[leave], signed[leave] = enter, sign * heights[enter]
+        matrix[leave, :k] = entering
     return solution[:k], float(np.abs(heights - solution[:k] @ rows).max())
 
 
-def _start(rows: Floats, heights: Floats) -> tuple[np.ndarray, Floats]:
+def _start(rows: Floats, heights: Floats) -> tuple[list[int], Floats]:
     """A basis to begin with: k spread points, and the first again with the other sign.
 
     Its width is 0 and its multipliers are ½, ½, 0, …, hence never negative.
@@ -78,9 +80,9 @@ def _start(rows: Floats, heights: Floats) -> tuple[np.ndarray, Floats]:
     for _ in range(k):
         furthest = int(np.einsum("ij,ij->j", left, left).argmax())
         pick.append(furthest)
-        unit = left[:, furthest] / np.linalg.norm(left[:, furthest])
-        left -= np.outer(unit, unit @ left)
-    members = np.array([*pick, pick[0]])
+        far = left[:, furthest].copy()
+        left -= far[:, None] * ((far @ left) / float(far @ far))
+    members = [*pick, pick[0]]
     signs = np.ones(k + 1)
     signs[-1] = -1.0
     return members, signs
@@ -98,19 +100,18 @@ def _furthest(rest: Floats, width: float, bland: bool) -> tuple[int, float]:
             return -1, 0.0
         return int(out[0]), float(np.sign(rest[out[0]]))
     high, low = int(rest.argmax()), int(rest.argmin())
-    enter = high if rest[high] >= -rest[low] else low
-    if abs(rest[enter]) <= limit:
+    up, down = float(rest[high]), -float(rest[low])
+    if max(up, down) <= limit:
         return -1, 0.0
-    return enter, float(np.sign(rest[enter]))
+    return (high, 1.0) if up >= down else (low, -1.0)
 
 
-def _leaving(multipliers: Floats, column: Floats, members: np.ndarray, bland: bool) -> int:
+def _leaving(multipliers: list[float], column: list[float], members: list[int], bland: bool) -> int:
     """The basis row whose multiplier first reaches zero; -1 where none does."""
-    able = np.flatnonzero(column > 1e-12)
-    if not len(able):
+    able = [i for i, c in enumerate(column) if c > 1e-12]
+    if not able:
         return -1
-    ratios = np.maximum(multipliers[able], 0.0) / column[able]
-    ties = able[ratios <= ratios.min() + 1e-15]
-    if bland:
-        return int(ties[np.argmin(members[ties])])
-    return int(ties[np.argmax(column[ties])])
+    ratios = {i: max(multipliers[i], 0.0) / column[i] for i in able}
+    least = min(ratios.values()) + 1e-15
+    ties = [i for i in able if ratios[i] <= least]
+    return min(ties, key=members.__getitem__) if bland else max(ties, key=column.__getitem__)

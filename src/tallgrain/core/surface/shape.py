@@ -6,14 +6,18 @@ The terms follow h = c + a·u + b·v + p·u² + q·v² + r·uv + rest over an ex
 """
 
 from dataclasses import dataclass
+from math import isfinite, sqrt
 from typing import Literal
 
 import numpy as np
 
 from tallgrain.core.surface.minimum_zone import minimum_zone
-from tallgrain.core.surface.moments import Scale, polynomial_rows, solve_rows
+from tallgrain.core.surface.moments import WELL_CONDITIONED, Scale, polynomial_rows, solve_rows
 from tallgrain.core.survey import Floats
 from tallgrain.errors import InputError
+
+# Points that spread less than this along x or y are looked at more closely.
+LEAST_SPREAD_MM = 1e-3
 
 Reference = Literal["ls", "mz"]
 
@@ -99,6 +103,8 @@ def judge(
 def flatness(xy: Floats, heights: Floats, reference: Reference = "ls") -> Flatness:
     """Flatness about the least-squares or the minimum-zone plane; arguments as for judge."""
     _need_plane(xy, heights)
+    if reference == "ls" and (plain := _about_means(xy, heights)) is not None:
+        return plain
     scale = Scale.of_points(xy)
     rows = polynomial_rows(*scale.uv(xy), 3)
     mean = float(heights.mean())
@@ -109,6 +115,27 @@ def flatness(xy: Floats, heights: Floats, reference: Reference = "ls") -> Flatne
     if rank < 3:
         raise _collinear(len(xy))
     return Flatness("mz", len(xy), width, None, None, None, _plane_of(coefficients, scale, mean))
+
+
+def _about_means(xy: Floats, heights: Floats) -> Flatness | None:
+    """About the least-squares plane by the moments about the means; None where x and y hardly
+    spread, or nearly go together."""
+    n = len(heights)
+    x_mean, y_mean = float(xy[:, 0].sum()) / n, float(xy[:, 1].sum()) / n
+    mean = float(heights.sum()) / n
+    x, y, about = xy[:, 0] - x_mean, xy[:, 1] - y_mean, heights - mean
+    xx, yy, xy_ = float(x @ x), float(y @ y), float(x @ y)
+    own = xx * yy - xy_ * xy_
+    if not (own * WELL_CONDITIONED > 4 * xx * yy and min(xx, yy) > LEAST_SPREAD_MM**2 * n):
+        return None
+    xh, yh = float(x @ about), float(y @ about)
+    slope_x, slope_y = (xh * yy - yh * xy_) / own, (yh * xx - xh * xy_) / own
+    plane = Plane(mean - slope_x * x_mean - slope_y * y_mean, slope_x, slope_y)
+    x *= slope_x
+    y *= slope_y
+    about -= x
+    about -= y
+    return _about_plane(about, plane)
 
 
 def _flat(
@@ -128,7 +155,7 @@ def deviations_from_plane(xy: Floats, heights: Floats, plane: Plane) -> Floats:
 
 def _about_plane(deviations: Floats, plane: Plane) -> Flatness:
     high, low = float(deviations.max()), float(deviations.min())
-    rms = float(np.sqrt(deviations @ deviations / len(deviations)))
+    rms = sqrt(float(deviations @ deviations) / len(deviations))
     return Flatness("ls", len(deviations), high - low, max(high, 0.0), max(-low, 0.0), rms, plane)
 
 
@@ -146,7 +173,7 @@ def _need_plane(xy: Floats, heights: Floats) -> None:
             "Survey three points or more that do not lie on one line.",
         )
     # A sum is finite exactly when all its parts are, unless they overflow: the cheap test first.
-    if not np.isfinite(heights.sum() + xy.sum()):
+    if not isfinite(float(heights.sum()) + float(xy.sum())):
         raise InputError("some points are not finite numbers.", "survey", "Mend or remove them.")
 
 
