@@ -28,6 +28,11 @@ BARLEY = parse_sheet(shipped_sheet_text("Barley"), "barley.toml")
 RYE = parse_sheet(shipped_sheet_text("Rye"), "rye.toml")
 CORNERS = ((-20.0, -30.0), (370.0, -30.0), (370.0, 380.0), (-20.0, 380.0))
 FAULTS = ("swapped", "reversed", "all reversed", "still", "lead", "place", "slack")
+SIZES = (
+    ("lead", "%", 100, (0.02, 0.05, 0.1, 0.2, 0.3)),
+    ("place", "mm", 1, (5, 10, 20, 30, 40)),
+    ("slack", "mm", 1, (0.01, 0.02, 0.04, 0.08, 0.12)),
+)
 PAIRS = (
     ("reversed", "lead"), ("swapped", "lead"), ("still", "slack"), ("lead", "place"),
     ("reversed", "place"), ("lead", "lead"), ("slack", "slack"), ("slack", "place"),
@@ -200,8 +205,11 @@ def best_of_screws(plate: Plate, xy: Floats) -> float:
     return float(found.fun)
 
 
-def ail(plate: Plate, faults: Sequence[str], chance: np.random.Generator) -> tuple[list[int], set]:
-    """Make motors ail in turn; which support each motor drives, and who ails."""
+def ail(
+    plate: Plate, faults: Sequence[str], chance: np.random.Generator, size: float | None = None
+) -> tuple[list[int], set]:
+    """Make motors ail in turn, places, leads and slack by a size if one is given; which support
+    each motor drives, and who ails."""
     count = len(plate.supports)
     wiring, first, who = list(range(count)), int(chance.integers(count)), set()
     for turn, fault in enumerate(faults):
@@ -217,23 +225,25 @@ def ail(plate: Plate, faults: Sequence[str], chance: np.random.Generator) -> tup
                 support.gain = -1.0
                 who.add(support.name)
         elif fault == "place":
-            angle, away = chance.uniform(0, 2 * np.pi), chance.uniform(20, 60)
+            angle, away = chance.uniform(0, 2 * np.pi), size or chance.uniform(20, 60)
             mine.x += float(away * np.cos(angle))
             mine.y += float(away * np.sin(angle))
         elif fault == "slack":
-            mine.slack = float(chance.uniform(0.08, 0.25))
+            mine.slack = size or float(chance.uniform(0.08, 0.25))
         elif fault == "lead":
-            mine.gain = float(chance.choice([0.5, 0.75, 4 / 3, 1.5, 2.0]))
+            mine.gain = 1 + size if size else float(chance.choice([0.5, 0.75, 4 / 3, 1.5, 2.0]))
         else:
             mine.gain = {"reversed": -1.0, "still": 0.0}[fault]
     return wiring, who
 
 
-def checked(seed: int, faults: Sequence[str] = ()) -> tuple[Diagnosis, set]:
+def checked(
+    seed: int, faults: Sequence[str] = (), size: float | None = None
+) -> tuple[Diagnosis, set]:
     """The check there and back on a plate whose motors ail; what it says, and who ails."""
     chance = np.random.default_rng([seed, 77])
     plate = plate_on(BARLEY, chance, 0.6)
-    wiring, who = ail(plate, faults, chance)
+    wiring, who = ail(plate, faults, chance, size)
     xy, moves = NEAR, MOVES
 
     def drive(raises: Floats) -> None:
@@ -314,4 +324,18 @@ def levelling_text(seeds: range, checks: range) -> str:
         lines.append(
             f"| {' and '.join(pair)} | {share(answers['unknown'], len(checks))} | {told} |\n"
         )
+    lines.append(
+        "\nBy the size of a fault, of 100: how often the check finds that something ails, and how often "
+        "it names what.\n"
+    )
+    for fault, unit, scale, sizes in SIZES:
+        told = [f"{scale * size:g} {unit}" for size in sizes]
+        lines.append(f"\n| {fault} | {' | '.join(told)} |\n|---{'|---' * len(sizes)}|\n")
+        rows: dict[str, list[str]] = {"found": [], "named": []}
+        for size in sizes:
+            answers = [checked(seed, [fault], size)[0].verdict for seed in checks]
+            for name, count in (("found", sum(a != "healthy" for a in answers)),
+                                ("named", sum(a == fault for a in answers))):  # fmt: skip
+                rows[name].append(f"{100 * count / len(checks):.0f}")
+        lines += [f"| {name} | {' | '.join(cells)} |\n" for name, cells in rows.items()]
     return "".join(lines)
