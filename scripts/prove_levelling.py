@@ -325,8 +325,8 @@ def levelling_text(seeds: range, checks: range) -> str:
             f"| {' and '.join(pair)} | {share(answers['unknown'], len(checks))} | {told} |\n"
         )
     lines.append(
-        "\nBy the size of a fault, of 100: how often the check finds that something ails, and how often "
-        "it names what.\n"
+        "\nBy the size of a fault, of 100: how often the check finds that something ails, and "
+        "how often it names what.\n"
     )
     for fault, unit, scale, sizes in SIZES:
         told = [f"{scale * size:g} {unit}" for size in sizes]
