@@ -8,6 +8,7 @@ from standins import see
 from tallgrain.errors import LookAgain
 
 GAUGE = 0.1
+CHECKS = ("extend", "retract", "free", "lifted", "reference")
 
 
 def press(window, key, modifier=Qt.KeyboardModifier.NoModifier):
@@ -36,6 +37,35 @@ def brought_down(window, made, qtbot):
         idle(window, qtbot)
         assert s.problem is None or isinstance(s.problem, LookAgain), s.problem
     raise AssertionError("it asked for looks without end")
+
+
+def checks_walked(window, made, qtbot, until=CHECKS[-1]):
+    """Make the checks as a person would, answering what the eyes see, until one is wrong."""
+    work, page = window.probe.work, window.probe.works
+    for _ in range(9):
+        check = work.next_check
+        if check is None or CHECKS.index(check) > CHECKS.index(until) or work.ails is not None:
+            if not (work.ails and work.ails.name == "reads tripped while free"):
+                return
+            check = "lifted"
+        if check == "lifted":
+            made.hands("hands.probe", state="held")
+            assert window.session.guard.hands_in  # a finger is there
+            window.probe.work.make("lifted")
+        else:
+            if check == "reference":
+                see(made, window.session)
+                page.power.setChecked(True)
+            press(window, Qt.Key.Key_F5)
+        idle(window, qtbot)
+        if check == "lifted":
+            made.hands("hands.probe", state="free")
+            if work.next_check == "reference":
+                window.probe.works.primary()
+                assert not window.session.busy  # not before the hands are clear
+            press(window, Qt.Key.Key_F12)
+        if work.asks:
+            page.answer((made.hands("hands.look")["probe"] == "out") == (work.asks == "extend"))
 
 
 def words(window):

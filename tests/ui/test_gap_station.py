@@ -3,7 +3,7 @@
 import pytest
 from PyQt6.QtCore import Qt
 
-from at_the_window import brought_down, gauge_loop, idle, press
+from at_the_window import brought_down, checks_walked, gauge_loop, idle, press
 from standins import see
 from tallgrain import demo
 from tallgrain.errors import LinkError
@@ -118,8 +118,14 @@ def test_a_reflash_is_recognised_and_everything_given_back_unproven(gap, qtbot):
     assert [e.kind for e in s.ledger.events("Barley")][-1] == "reflashed"
     window.gap.show_tab(3)
     page = window.gap.ledger
-    assert page.restore.isVisible() and "unproven" in page.told.text()
-    page.restore.click()
+    page.recover.click()
+    due = window.rooms["Handover"].shared
+    assert [step.station for step in due.recovery.steps] == [
+        "Handover", "Probe", "Gap", "Handover"
+    ]  # fmt: skip
+    assert "1 Give back" in window.handover.steps.told
+    see(made, s)
+    press(window, Qt.Key.Key_F5)
     idle(window, qtbot)
     held = {v.meaning: v.ours for v in s.printer.values()}
     assert held["trip_height"] == pytest.approx(wanted, abs=1e-4)
@@ -130,13 +136,30 @@ def test_a_reflash_is_recognised_and_everything_given_back_unproven(gap, qtbot):
     assert records[-1].why == "given back after a reflash, unproven"
     assert records[-1].ours()["trip_height"] == pytest.approx(wanted, abs=1e-4)
     # Signs may have changed with the build: nothing goes down before the probe's checks.
-    see(made, s)
-    window.gap.show_tab(0)
     z = s.printer.state().position.z
-    press(window, Qt.Key.Key_F5)
+    s.motion.start_survey()
     idle(window, qtbot)
     assert "signs may have changed" in str(s.problem)
     assert s.printer.state().position.z == z
+    # Wherever F5 is pressed it leads on, and keeps nothing that is not proven.
+    window.gap.show_tab(0)
+    for station in ("Handover", "Gap"):
+        window.visit(station)
+        press(window, Qt.Key.Key_F5)
+        assert window.rooms["Probe"].kernel().reason == "checks due"
+        assert window.probe.widget.isVisible()
+    assert values.not_kept
+    assert "1 Give back what it forgot done\n2 Prove the probe" in window.probe.works.steps.told
+    checks_walked(window, made, qtbot)
+    press(window, Qt.Key.Key_F5)
+    assert window.gap.widget.isVisible() and window.rooms["Gap"].kernel().reason == "feel it once"
+    assert felt_once(window, made, qtbot) == pytest.approx(wanted, abs=0.02)
+    press(window, Qt.Key.Key_F12)
+    window.visit("Handover")
+    assert due.recovery.due.code == "keep" and due.recovery.may_keep
+    press(window, Qt.Key.Key_F5)
+    idle(window, qtbot)
+    assert due.recovery.steps == () and not values.not_kept
     assert made.truth()["strikes"] == []
 
 

@@ -6,13 +6,11 @@ from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QPushButton
 
-from at_the_window import idle, press
-from standins import LINK, see
+from at_the_window import checks_walked, idle, press
+from standins import LINK
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.link.guard.guard import Guard
 from tallgrain.ui.widgets.route import Fill
-
-ORDER = ("extend", "retract", "free", "lifted", "reference")
 
 
 @pytest.fixture
@@ -40,35 +38,6 @@ def parse_time():
     return now()
 
 
-def walk(window, made, qtbot, until=ORDER[-1]):
-    """Make the checks as a person would, answering what the eyes see, until one is wrong."""
-    work, page = window.probe.work, window.probe.works
-    for _ in range(9):
-        check = work.next_check
-        if check is None or ORDER.index(check) > ORDER.index(until) or work.ails is not None:
-            if not (work.ails and work.ails.name == "reads tripped while free"):
-                return
-            check = "lifted"
-        if check == "lifted":
-            made.hands("hands.probe", state="held")
-            assert window.session.guard.hands_in  # a finger is there
-            window.probe.work.make("lifted")
-        else:
-            if check == "reference":
-                see(made, window.session)
-                page.power.setChecked(True)
-            press(window, Qt.Key.Key_F5)
-        idle(window, qtbot)
-        if check == "lifted":
-            made.hands("hands.probe", state="free")
-            if work.next_check == "reference":
-                window.probe.works.primary()
-                assert not window.session.busy  # not before the hands are clear
-            press(window, Qt.Key.Key_F12)
-        if work.asks:
-            page.answer((made.hands("hands.look")["probe"] == "out") == (work.asks == "extend"))
-
-
 @pytest.mark.parametrize(
     ("fault", "name"),
     [
@@ -87,16 +56,16 @@ def test_every_ailment_is_found_by_name_and_blocks(probe, qtbot, fault, name):
     s, work = window.session, window.probe.work
     if fault in ("sticks", "never-trips:1", "trips-in-air:1:9"):
         # These show only once something is touched.
-        walk(window, made, qtbot, until="lifted")
+        checks_walked(window, made, qtbot, until="lifted")
         made.hands("hands.fault", fault=fault)
-        walk(window, made, qtbot)
+        checks_walked(window, made, qtbot)
         if fault == "sticks":
             work.again()
-            walk(window, made, qtbot, until="lifted")
+            checks_walked(window, made, qtbot, until="lifted")
     else:
         if fault:
             made.hands("hands.fault", fault=fault)
-        walk(window, made, qtbot)
+        checks_walked(window, made, qtbot)
     assert (work.ails.name if work.ails else None) == name
     if name is None:
         assert work.next_check is None
@@ -115,14 +84,14 @@ def test_every_ailment_is_found_by_name_and_blocks(probe, qtbot, fault, name):
     made.hands("hands.mend")
     window.visit("Probe")
     work.again()
-    walk(window, made, qtbot)
+    checks_walked(window, made, qtbot)
     assert work.ails is None and work.next_check is None
 
 
 def test_an_override_needs_a_reason_and_is_noted(probe, qtbot):
     window, made = probe("--fault", "no-retract")
     work, page, s = window.probe.work, window.probe.works, window.session
-    walk(window, made, qtbot)
+    checks_walked(window, made, qtbot)
     assert work.ails.may_override
     page.reason.setText("  ")
     page.override.click()

@@ -156,8 +156,8 @@ class ValuesBook:
             JobError(
                 "the printer forgot everything at once: it was reflashed or reset.",
                 journal.machine,
-                "The Gap station's Values offer all of it back, unproven: the Probe's checks come "
-                "first, because signs may have changed.",
+                "The Handover station leads back in numbered steps: signs may have changed, so "
+                "nothing is kept before it was proven.",
             ),
         )
 

@@ -121,10 +121,10 @@ def _probe(painter: QPainter, tip: QPointF, head: Head, side: int) -> None:
             length = 50 if out else 14
             painter.drawRect(QRectF(x - 3.5, tip.y() - 36, 7, length))
     state = {"proximity": "fixed"}.get(head.kind, "out" if out else "away")
-    align = RIGHT if side < 0 else Qt.AlignmentFlag.AlignLeft
-    # An arm that is away points outward, under its name.
-    high = 124 if head.kind == "switch_arm" and not out else 92
-    text(painter, QPointF(x + side * 26, tip.y() - high), f"probe, {state}", align, 13)
+    # Above it, where no narrow field cuts it; an arm that is away points outward, under its name.
+    high = 124 if head.kind == "switch_arm" else 130
+    above = QPointF(x + side * 20, tip.y() - high)
+    text(painter, above, f"probe, {state}", Qt.AlignmentFlag.AlignHCenter, 13)
 
 
 def _end_switch(painter: QPainter, at: QPointF, pressed: bool) -> None:

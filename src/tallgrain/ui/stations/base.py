@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from PyQt6.QtWidgets import QPushButton
 
     from tallgrain.core.machine.sheet import MachineSheet
+    from tallgrain.journal.recovery import Recovery
     from tallgrain.store.ledger import MachineEvent
     from tallgrain.ui.session.drafts import Drafts
     from tallgrain.ui.session.drift_work import DriftWork
@@ -75,6 +76,16 @@ class Shared:
         from tallgrain.ui.session.surfaces_work import SurfacesWork
 
         return SurfacesWork(self.session)
+
+    @property
+    def recovery(self) -> "Recovery":
+        """What is done and due since the newest reflash: Handover, Probe, Gap and the route."""
+        from tallgrain.journal.recovery import recovery_of
+
+        checks = self.checks
+        due = bool(checks.distrusted) and checks.next_check is not None
+        lost = lambda: bool(self.surfaces.lost)  # noqa: E731
+        return recovery_of(self.session.journal, self.values.book, due, lost)
 
     @cached_property
     def layer_season(self) -> "LayerSeason":

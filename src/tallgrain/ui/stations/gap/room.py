@@ -45,6 +45,8 @@ class GapRoom(Room):
         stale = session.stale_because(self.name, at)
         if self.values.lost:
             return Kernel(self.name, Fill.HALF, headline, "LOST")
+        if any(step.code == "feel" and not step.done for step in self.shared.recovery.steps):
+            return Kernel(self.name, Fill.HALF, headline, "feel it once")
         if stale:
             return Kernel(self.name, Fill.STALE, headline, f"before {stale}")
         if known is not None and (other := session.other_sheet(known.figures.sheet)):

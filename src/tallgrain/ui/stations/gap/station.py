@@ -4,6 +4,7 @@ from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QStackedWidget
 
+from tallgrain.journal.recovery import RecoveryStep
 from tallgrain.ui.painting.gap import Side, feels_of, paint_gap
 from tallgrain.ui.painting.trials import Trials, paint_shift, paint_trials
 from tallgrain.ui.session.state import LinkState
@@ -17,6 +18,7 @@ from tallgrain.ui.stations.gap.values import LedgerPage
 from tallgrain.ui.widgets.bench import ClearanceRow, beside_the_bench
 from tallgrain.ui.widgets.parts import tell
 from tallgrain.ui.widgets.picture import StationPicture
+from tallgrain.ui.widgets.recovery import detour_words
 
 WIDTH = 380
 TABS = ("Gauge", "Trial print", "Live nudges", "Values")
@@ -32,14 +34,14 @@ class GapStation(Station):
     def __init__(self, shared: Shared, work: GaugeWork, trials: TrialWork) -> None:
         session, values = shared.session, shared.values
         super().__init__(session)
-        self.values, self.work, self.trials = values, work, trials
+        self.values, self.work, self.trials, self._shared = values, work, trials, shared
         self.picture = StationPicture(self._paint)
         self.picture.setAccessibleName("Field: the nozzle from the side, and what was found")
         bench = self.begin_bench()
         self.page = GaugePage(session, self.work)
         self.trial = TrialPage(session, self.trials)
         self.nudges = NudgePage(session, self.trials)
-        self.ledger = LedgerPage(session, values)
+        self.ledger = LedgerPage(session, values, lambda: shared.visit("Handover"))
         self._pages = (self.page, self.trial, self.nudges, self.ledger)
         self.tabbed = bench.tabbed(TABS, self._pages, self.page.apply)
         self.field = QStackedWidget()
@@ -86,6 +88,8 @@ class GapStation(Station):
         if self.work.left_low:
             self.work.left_low = False
             self.work.finish_gap()
+        elif (first := self._first) is not None:
+            self._shared.visit(first.station)
         else:
             self._pages[self.tab].primary()
 
@@ -110,7 +114,7 @@ class GapStation(Station):
         ahead = self.page.next_act() if self.tab == GAUGE else None
         moves = needs_height and (ahead is None or ahead[2])
         waits = (unsure and moves) or self._hands_first
-        self.act.setEnabled(not waits or self._raise_first)
+        self.act.setEnabled(not waits or self._raise_first or self._first is not None)
         state = s.state
         heat = f"nozzle {state.nozzle.words}, plate {state.plate.words}" if state else ""
         on = f", {s.plate_sheet} sheet" if s.plate_sheet else ""
@@ -130,6 +134,13 @@ class GapStation(Station):
         return self.work.left_low and self._session.link is LinkState.UP
 
     @property
+    def _first(self) -> RecoveryStep | None:
+        """What a reflash made due elsewhere, before anything is felt here."""
+        if self.tab not in (GAUGE, TRIALS) or self.work.gauging:
+            return None
+        return self._shared.recovery.elsewhere(self.name)
+
+    @property
     def _hands_first(self) -> bool:
         """Whether hands are at the printer, so that nothing of this page may begin."""
         guard = self._session.guard
@@ -147,6 +158,8 @@ class GapStation(Station):
         guard = s.guard
         if self._hands_first:
             return "Hands clear? Say so first  F12"
+        if self._first is not None:
+            return detour_words(self._shared.recovery, self.name)
         if self.tab == GAUGE:
             ahead = self.page.next_act()
             return f"{ahead[0]}  F5" if ahead is not None else ""

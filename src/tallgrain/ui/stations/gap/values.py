@@ -1,5 +1,6 @@
 """The ledger of values on the bench: how each stands, what disagrees, backups; its history."""
 
+from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
@@ -36,7 +37,7 @@ COLUMNS = ("when", "value", "from", "to", "how it stands", "why")
 class LedgerPage(QWidget):
     """One line a value, and what can be done about it."""
 
-    def __init__(self, session: Session, work: ValuesWork) -> None:
+    def __init__(self, session: Session, work: ValuesWork, recover: Callable[[], None]) -> None:
         super().__init__()
         self._session, self._work = session, work
         column = QVBoxLayout(self)
@@ -49,11 +50,9 @@ class LedgerPage(QWidget):
         column.addLayout(self._lines)
         self.keep = button("&Keep all of it: survive power-off")
         self.keep.clicked.connect(work.keep)
-        self.restore = button("&Give everything back, unproven")
-        self.restore.clicked.connect(work.restore)
-        self.leave = button("Leave it: the printer is set up anew")
-        self.leave.clicked.connect(work.leave_lost)
-        put(column, self.keep, self.restore, self.leave)
+        self.recover = button("To the steps &after the reflash, at Handover")
+        self.recover.clicked.connect(recover)
+        put(column, self.keep, self.recover)
         self.reason = QLineEdit()
         self.reason.setPlaceholderText("why it is taken back")
         self.reason.setAccessibleName("Why a value is taken back")
@@ -139,13 +138,12 @@ class LedgerPage(QWidget):
         stands, clashes = work.standings(), work.conflicts()
         self._tell_head(bool(stands), len(clashes))
         self.keep.setVisible(bool(work.not_kept) and not work.lost)
-        self.restore.setVisible(bool(work.lost))
-        self.leave.setVisible(bool(work.lost))
+        self.recover.setVisible(bool(work.lost))
         chosen = self.chosen
         self.back.setEnabled(idle and chosen is not None)
         self.reason.setVisible(chosen is not None)
         self.back.setVisible(bool(work.history))
-        for part in (self.keep, self.restore, self.save, self.load):
+        for part in (self.keep, self.save, self.load):
             part.setEnabled(idle)
         key = (stands, tuple(work.held.values()), len(work.history), len(clashes), idle)
         if key == self._shown:
@@ -164,10 +162,7 @@ class LedgerPage(QWidget):
     def _tell_head(self, known: bool, clashes: int) -> None:
         work = self._work
         if work.lost:
-            words = (
-                "The printer forgot everything at once: it was reflashed or reset. Given back, all "
-                "of it is unproven: the Probe's checks come first."
-            )
+            words = "The printer forgot everything at once: it was reflashed or reset."
         elif not known:
             words = "What the printer holds is read when it is linked."
         elif clashes:

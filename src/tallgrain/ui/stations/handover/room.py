@@ -23,6 +23,10 @@ class HandoverRoom(Room):
             return Kernel(self.name, Fill.EMPTY, "not read yet")
         if values.lost:
             return Kernel(self.name, Fill.HALF, "all forgotten", "reflashed")
+        recovery = self.shared.recovery
+        if recovery.steps:
+            told = f"step {recovery.number} of {len(recovery.steps)}"
+            return Kernel(self.name, Fill.HALF, "after a reflash", told)
         count = len(values.not_kept)
         if count:
             return Kernel(self.name, Fill.HALF, f"{count} to keep", "not kept")

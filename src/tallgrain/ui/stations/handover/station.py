@@ -27,6 +27,7 @@ from tallgrain.ui.stations.handover.model import HandoverWork, since, sorted_fin
 from tallgrain.ui.stations.handover.parts import WAYS, editor, figure_box
 from tallgrain.ui.widgets.bench import Layered, Notice, act_words, beside, plain_table, scrolled
 from tallgrain.ui.widgets.parts import Panel, Readout, button, label, put, rule, tell, whole
+from tallgrain.ui.widgets.recovery import RecoveryList, detour_words
 from tallgrain.ui.widgets.words import count_of
 
 WIDTH = 380
@@ -44,7 +45,7 @@ class HandoverStation(Station):
     def __init__(self, shared: Shared, work: HandoverWork) -> None:
         session = shared.session
         super().__init__(session)
-        self.work, self._layer = work, shared.layer
+        self.work, self._layer, self._shared = work, shared.layer, shared
         self.held = HeldPage(session, work.surfaces)
         pages = (self._values(), self.held, self._text(), self._check(), self._summary())
         self.middle = Layered(self.name, PAGES, pages)
@@ -72,9 +73,11 @@ class HandoverStation(Station):
         self.card.clicked.connect(self.ask_card)
         self.save = button("&Reflash day: save all")
         self.save.clicked.connect(self.save_all)
-        self.give = button("&Give everything back, unproven")
+        self.give = button("&Give everything back")
         self.give.clicked.connect(self.work.values.restore)
-        put(row, self.card, self.save, self.give)
+        self.leave = button("Leave it: set up anew")
+        self.leave.clicked.connect(self.work.values.leave_lost)
+        put(row, self.card, self.save, self.give, self.leave)
         row.addStretch(1)
         column.addLayout(row)
         self.saved = label(role="muted", wrap=True)
@@ -135,12 +138,13 @@ class HandoverStation(Station):
         column = scrolled(bench.column)
         self.readout = Readout()
         self.what = label(role="safety", wrap=True)
+        self.steps = RecoveryList()
         self.way = QComboBox()
         for way, words in WAYS:
             self.way.addItem(words, way)
         self.way.setAccessibleName("Which compensation a print begins with")
         self.evidence = CostBars()
-        heads = label("minutes a print   ·   first layer, worst place", "muted")
+        self.heads = label("minutes a print   ·   first layer, worst place", "muted")
         self.spoken = QComboBox()
         self.spoken.setAccessibleName("The dialect that the text is written in")
         self.nozzle = figure_box("nozzle ", " °C", 500, 215)
@@ -160,10 +164,11 @@ class HandoverStation(Station):
             column,
             self.readout,
             self.what,
+            self.steps,
             rule(),
             label("How a print begins", "head"),
             self.way,
-            heads,
+            self.heads,
             self.evidence,
             self.spoken,
         )
@@ -198,9 +203,14 @@ class HandoverStation(Station):
         self.middle.show_page(number)
 
     def step(self) -> None:
-        """Keep what is not kept; then the start text."""
-        values = self.work.values
-        if self.on_surfaces and self.held.act_words:
+        """The step that a reflash made due; keep what is not kept; then the start text."""
+        values, recovery = self.work.values, self._shared.recovery
+        if (due := recovery.due) is not None:
+            if due.station != self.name:
+                self._shared.visit(due.station)
+            else:
+                {"give": values.restore, "keep": values.keep}.get(due.code, self.held.act)()
+        elif self.on_surfaces and self.held.act_words:
             self.held.act()
         elif values.not_kept:
             values.keep()
@@ -311,6 +321,13 @@ class HandoverStation(Station):
         due = self.held.act_words if self.on_surfaces or work.unkept or work.lost else ""
         keep = f"Keep {count_of(count, 'value')}: survive power-off  F5" if count else ""
         first = (due or keep) if self.on_surfaces else (keep or due)
+        recovery = self._shared.recovery
+        self.steps.follow(recovery)
+        for part in (self.what, self.heads, self.evidence):
+            part.setVisible(not recovery.steps)
+        self.readout.setVisible(not values.lost)
+        if recovery.due is not None:
+            first = detour_words(recovery, self.name) or f"{recovery.due.act}  F5"
         words = act_words(s, first or "Copy the start text  F5")
         if self.act.text() != words:
             self.act.setText(words)
@@ -329,7 +346,7 @@ class HandoverStation(Station):
         if not known:
             return "Link to the printer: then its values are read."
         if values.lost:
-            return "The printer was reflashed: give everything back, then prove the signs at Probe."
+            return "The printer forgot everything at once: it was reflashed or reset."
         if count:
             them = "it" if count == 1 else "them"
             return f"{count_of(count, 'value')} would be gone at power-off: keep {them}."
@@ -378,7 +395,8 @@ class HandoverStation(Station):
                 self.table.setItem(i, j, item)
         for part in (self.card, self.save):
             part.setEnabled(bool(rows))
-        self.give.setVisible(bool(values.lost))
+        for part in (self.give, self.leave):
+            part.setVisible(bool(values.lost))
 
     def _fill_text(self) -> None:
         try:

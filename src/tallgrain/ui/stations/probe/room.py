@@ -33,6 +33,9 @@ class ProbeRoom(Room):
         ails = work.ails
         if ails is not None:
             return Kernel(self.name, Fill.HALF, headline, "failed a check")
+        due = self.shared.recovery.due
+        if work.next_check is not None and due is not None:
+            return Kernel(self.name, Fill.HALF, headline, "checks due")
         done = [work.next_check is None, series is not None, self.rough.known_before is not None]
         dates = [e.at for e in (*work.dated.values(), *self._rough_ones())]
         newest = max(dates, default=None)

@@ -42,7 +42,7 @@ class ProbeStation(Station):
     def __init__(self, shared: Shared, rough: GapWork, proving: ProvingWork) -> None:
         session, drafts, values = shared.session, shared.drafts, shared.values
         super().__init__(session)
-        self._drafts, self._values = drafts, values
+        self._drafts, self._values, self._shared = drafts, values, shared
         self.work, self.rough, self.proving = shared.checks, rough, proving
         self.picture = StationPicture(self._paint)
         self.picture.setAccessibleName("Field: the probe")
@@ -69,7 +69,7 @@ class ProbeStation(Station):
 
     def _bench(self) -> QWidget:
         bench = self.begin_bench()
-        self.works = WorksPage(self._session, self.work)
+        self.works = WorksPage(self._shared)
         self.where = WherePage(self._session, self.work)
         self.repeats = RepeatsPage(self._session, self.work)
         self.gap = GapPage(self._session, self.rough)
@@ -79,7 +79,7 @@ class ProbeStation(Station):
         self.pages = (
             self.works, self.where, self.repeats, self.gap, self.values, self.prove, self.learnt
         )  # fmt: skip
-        self.tabbed = bench.tabbed(TABS, self.pages)
+        self.tabbed = bench.tabbed(TABS, self.pages, self.works.foot)
         return bench
 
     def show_tab(self, number: int) -> None:
@@ -159,6 +159,7 @@ class ProbeStation(Station):
             return
         self.tabbed.offer(range(len(TABS)) if s.sheet.probe.there else UNPROBED)
         number = self.tabbed.number
+        self.works.foot.setVisible(number == 0)
         self.pages[number].refresh()
         self.notice.follow(s)
         reference = number == 0 and self.work.next_check == "reference"

@@ -6,10 +6,11 @@ from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QListWidget, QVBo
 
 from tallgrain.core.probe.proximity import trips_before
 from tallgrain.errors import TallGrainError
-from tallgrain.ui.session.probe_work import ProbeWork
-from tallgrain.ui.session.session import Session
+from tallgrain.journal.recovery import RecoveryStep
+from tallgrain.ui.stations.base import Shared
 from tallgrain.ui.widgets.bench import ClearanceRow
 from tallgrain.ui.widgets.parts import button, label, put, set_role, tell
+from tallgrain.ui.widgets.recovery import RecoveryList, detour_words
 from tallgrain.ui.widgets.words import day
 
 
@@ -96,12 +97,14 @@ ADVICE = {
 class WorksPage(QWidget):
     """The list of checks, the one that is due, and its answers."""
 
-    def __init__(self, session: Session, work: ProbeWork) -> None:
+    def __init__(self, shared: Shared) -> None:
         super().__init__()
-        self._session, self._work = session, work
+        self._session, self._work, self._shared = shared.session, shared.checks, shared
+        session, work = self._session, self._work
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(8)
+        self.steps = RecoveryList()
         self.lines = QListWidget()
         self.lines.setAccessibleName("Checks of the probe")
         self.lines.setFixedHeight(122)
@@ -112,6 +115,9 @@ class WorksPage(QWidget):
         self.power = QCheckBox("My &hand is on the power switch")
         self.act = button("", "primary")
         self.act.clicked.connect(self.primary)
+        self.foot = QWidget()
+        foot = QVBoxLayout(self.foot)
+        foot.setContentsMargins(0, 0, 0, 0)
         answers = QHBoxLayout()
         self.yes = button("&Yes, I see that")
         self.no = button("N&o, I don't")
@@ -126,28 +132,28 @@ class WorksPage(QWidget):
         self.override.clicked.connect(self._override)
         self.again = button("Make all checks again")
         self.again.clicked.connect(work.again)
-        put(
-            column,
-            self.lines,
-            self.advice,
-            self.diagnosis,
-            self.see,
-            self.clearance,
-            self.power,
-            self.act,
-        )
-        column.addLayout(answers)
+        put(column, self.steps, self.lines, self.advice, self.diagnosis, self.see)
+        put(foot, self.clearance, self.power, self.act)
+        foot.addLayout(answers)
         put(column, self.reason, self.override, self.again)
         column.addStretch(1)
         self.power.toggled.connect(lambda _: self.refresh())
 
     def primary(self) -> None:
-        """The check that is due."""
-        check = self._work.next_check
+        """The check that is due, or the step of a recovery that comes before or after."""
+        check, first = self._work.next_check, self._first
+        if first is not None and self.act.isEnabled() and not self.act.isHidden():
+            self._shared.visit(first.station)
+            return
         if check is None or self._work.asks or not self.act.isEnabled() or self.act.isHidden():
             return
         self.power.setChecked(False)
         self._work.make(check)
+
+    @property
+    def _first(self) -> RecoveryStep | None:
+        """What a reflash made due elsewhere."""
+        return None if self._work.asks else self._shared.recovery.elsewhere("Probe")
 
     def answer(self, seen: bool) -> None:
         """A person says what was to be seen, or not."""
@@ -196,6 +202,11 @@ class WorksPage(QWidget):
             self.act.setText("Hands clear? Say so first  F12" if held and s.ready else words)
         open_ = not (reference and (unsure or not self.power.isChecked()))
         self.act.setEnabled(idle and open_ and not held)
+        self.steps.follow(self._shared.recovery)
+        if self._first is not None:
+            self.act.setText(detour_words(self._shared.recovery, "Probe"))
+            self.act.setEnabled(idle)
+            self.act.setVisible(True)
         can = ails is not None and ails.may_override and not work.excused(ails)
         self.reason.setVisible(can)
         self.override.setVisible(can)

@@ -33,7 +33,7 @@ class TowersStation(Station):
     clearance: ClearanceRow
 
     def __init__(self, shared: Shared, work: TowersWork) -> None:
-        session = shared.session
+        session, self._shared = shared.session, shared
         super().__init__(session)
         self.work = work
         self.picture = StationPicture(self._paint)
@@ -106,7 +106,7 @@ class TowersStation(Station):
         if newest is None or newest.by_hand or newest.one.asked:
             return False
         right = newest.one.verdict in LEVEL
-        return right and bool(self.work.values.not_kept)
+        return right and bool(self.work.values.not_kept) and self._shared.recovery.may_keep
 
     def run(self, passes: int) -> None:
         """So many corrections at the most."""
