@@ -154,8 +154,7 @@ def test_areas_against_counting_cells(text, dx, dy, margin, outs, seed):
     [
         (
             "[21.5, -17.0]", "[21.5, 44.0]", False,
-            "The probe can't reach the front 38 mm of the plate: the nozzle would have to go to "
-            "y = −44, travel ends at −6.",
+            "The probe can't reach the front 38 mm: nozzle to y = −44, travel ends at −6.",
         ),
         ("at = [175.0, 402.0]", "at = [175.0, 36.0]", True, "3 supports stand in one line"),
         ("at = [175.0, 402.0]", "at = [394.0, 36.0]", True, "in one line"),

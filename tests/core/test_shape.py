@@ -151,7 +151,7 @@ def test_cures_follow_the_printer(barley):
     u, v = Scale.of_points(GRID).uv(GRID)
     told = judge_survey(survey_of(GRID, (0.1 * u + 0.08 * v**2 + 0.1 * u * v)[:, None]), barley)
     cures = {share.name: share.cure for share in told.shares}
-    assert cures["Left–right tilt"] == "the Z motors"
+    assert cures["Left–right tilt"] == "Z motors"
     assert cures["Front–rear tilt"].startswith("nothing")
     assert cures["Bow front–rear, hollow middle"] == "compensation"
-    assert cures["Twist"] == "look at frame and plate"
+    assert cures["Twist"] == "frame and plate"

@@ -83,7 +83,7 @@ def test_a_contradiction_is_said_and_not_stored(machine, qtbot):
     station.form.show_part("Probe")
     offset = next(b for p, b in station.form._fields.items() if p == ("probe", "offset", 1))
     offset.setValue(44.0)
-    assert "can't reach the front 38 mm of the plate" in station.findings.text()
+    assert "can't reach the front 38 mm:" in station.findings.text()
     offset.setValue(900.0)
     assert "the probe can't reach the plate" in station.findings.text().lower()
     window.drafts.discard()

@@ -2,10 +2,11 @@
 
 import pytest
 
-from tallgrain.errors import JobError
+from tallgrain.errors import JobError, LinkError, NoTrip
 from tallgrain.ui.app.start import demo_window
 from tallgrain.ui.demo.hands import told_words
 from tallgrain.ui.demo.workshop import Workshop
+from tallgrain.ui.session.state import LinkState
 
 
 @pytest.mark.timeout(120)
@@ -32,6 +33,11 @@ def test_each_printer_links_to_its_own_stand_in(qtbot, qapp, home):
     assert s.sheet.name == "Barley"
     s.motion.break_off()
     qtbot.waitUntil(lambda: not s.busy, timeout=30_000)
+    # The newest trouble is what is shown: a lost link, not the touch that failed before it.
+    s.problem = NoTrip("the probe did not trip.", "touch", "Look at it.")
+    workshop.close()
+    qtbot.waitUntil(lambda: s.link is LinkState.LOST, timeout=20_000)
+    assert isinstance(s.problem, LinkError)
     window.may_close = lambda: True
     window.close()
     window.deleteLater()

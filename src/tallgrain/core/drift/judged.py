@@ -422,10 +422,9 @@ def _advised(
         )
     if slow.days >= HOLDS_MOST_DAYS:
         return "nothing", (
-            "nothing moves that would matter: the newest survey holds for a year and more; one "
-            "before each print buys nothing here."
+            "nothing moves that would matter for a year and more: one before each print buys "
+            "nothing here."
         )
     return "nothing", (
-        f"a stored survey holds about {slow.days:.0f} days within your first layer's limits; one "
-        "before each print buys nothing here."
+        f"the newest holds about {slow.days:.0f} days: one before each print buys nothing here."
     )

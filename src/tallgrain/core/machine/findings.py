@@ -55,9 +55,8 @@ def _reach(sheet: MachineSheet) -> list[Finding]:
             found.append(
                 Finding(
                     "probe",
-                    f"The probe can't reach the {side} {missing:.3g} mm of the plate: the nozzle "
-                    f"would have to go to {axis} = {_number(edge - offset)}, travel ends at "
-                    f"{_number(end)}.",
+                    f"The probe can't reach the {side} {missing:.3g} mm: nozzle to {axis} = "
+                    f"{_number(edge - offset)}, travel ends at {_number(end)}.",
                 )
             )
     return found

@@ -104,7 +104,7 @@ def _shares(
     noise = float(np.sqrt((sigma**2).mean()))
     small = terms.local < NOISE_FACTOR * noise
     cure = "nothing: only noise" if small else _local_cure(survey)
-    shares.append(Share("What is left (RMS)", terms.local, noise, cure, small, False))
+    shares.append(Share("The rest (RMS)", terms.local, noise, cure, small, False))
     return tuple(shares)
 
 
@@ -114,13 +114,13 @@ def _bow_name(along: str, value: float) -> str:
 
 def _tilt_cure(sheet: MachineSheet, axis: int) -> str:
     if sheet.kinematics == "delta":
-        return "the towers' switches"
+        return "towers' switches"
     box = sheet.plate.outline.box
     across = [s.at[axis] for s in sheet.supports]
     # Motors in a line along the other axis can't turn anything about it.
     if across and max(across) - min(across) > 0.2 * (box.width, box.depth)[axis]:
-        return "the Z motors"
-    return "the adjusters" if len(sheet.adjusters) >= 3 else "compensation"
+        return "Z motors"
+    return "adjusters" if len(sheet.adjusters) >= 3 else "compensation"
 
 
 def _bow_cure(sheet: MachineSheet) -> str:
@@ -135,16 +135,16 @@ def _bow_cure(sheet: MachineSheet) -> str:
 
 def _twist_cure(sheet: MachineSheet) -> str:
     if sheet.kinematics == "delta":
-        return "the tower angles"
+        return "tower angles"
     if len(sheet.supports) >= 4 and sheet.body == "flexible":
-        return "the Z motors"
+        return "Z motors"
     if len(sheet.adjusters) >= 4:
-        return "the adjusters"
-    return "look at frame and plate"
+        return "adjusters"
+    return "frame and plate"
 
 
 def _local_cure(survey: Survey) -> str:
     columns, rows = survey.shape or (0, 0)
     if min(columns, rows) >= DENSE:
-        return f"compensation, {columns} × {rows} is enough"
-    return f"a denser survey ({DENSE} × {DENSE} or more)"
+        return f"compensation, {columns} × {rows}"
+    return f"a survey of {DENSE} × {DENSE}"

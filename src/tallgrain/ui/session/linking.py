@@ -9,7 +9,7 @@ from PyQt6.QtCore import QObject
 
 from tallgrain.clock import now
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.errors import TallGrainError
+from tallgrain.errors import LinkError, TallGrainError
 from tallgrain.link.by_hand import Asker
 from tallgrain.link.connect import connected
 from tallgrain.link.guard.guard import Guard
@@ -160,7 +160,8 @@ class Linking(QObject):
             return
         if not printer.up and not s.busy:
             s.link = LinkState.LOST
-            s.problem = s.problem or printer.lost()
+            if not isinstance(s.problem, LinkError):  # the newest trouble is what is shown
+                s.problem = printer.lost()
             s.changed.emit()
         if state is not None and state is not s.state:
             self._note_restart(state)

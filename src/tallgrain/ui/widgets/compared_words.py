@@ -8,7 +8,7 @@ from tallgrain.ui.widgets.words import day, mm
 
 def compared_words(compared: Compared, season: Season | None) -> tuple[str, bool]:
     """All that the bench says of a comparison, and whether it asks for attention."""
-    against = f"Against survey {compared.a.ident}, {day(compared.a.taken_at)}: "
+    against = f"Against survey {compared.a.ident} of {day(compared.a.taken_at)}: "
     if compared.error is not None or compared.comparison is None:
         why = compared.error.what if compared.error else "nothing to compare."
         return against + why, True
@@ -18,7 +18,8 @@ def compared_words(compared: Compared, season: Season | None) -> tuple[str, bool
     between = season.events_between(compared.a.ident, compared.b.ident) if season else []
     if between and found.verdict != "same":
         lines.append(f"In between: {', '.join(f'{e.kind} ({day(e.at)})' for e in between)}.")
-    lines += [told.sentence for told in others]
+    # That a creep may be in it stands at Trust.
+    lines += [told.sentence for told in others if told.code != "creep_unseen"]
     return "\n".join(lines), found.matters
 
 

@@ -274,13 +274,9 @@ class AdjustersStation(Station):
         tell(self.screw, told)
         had = work.turns_had(screw.name)
         way = "clockwise" if had >= 0 else "counterclockwise"
-        so_far = (
-            f"{screw.name} has had {abs(had):.2f} turns {way} so far"
-            if had
-            else (f"{screw.name} was not turned yet")
-        )
-        alone = f"Alone it reaches {work.reach(screw.name) * 100:.0f} % of the bow and twist seen."
-        tell(self.had, f"{so_far}; known to ± {2 * screw.u_deg:.0f}° (k = 2). {alone}")
+        so_far = f"{abs(had):.2f} turns {way} so far" if had else "not turned yet"
+        alone = f"alone it reaches {work.reach(screw.name) * 100:.0f} % of bow and twist"
+        tell(self.had, f"± {2 * screw.u_deg:.0f}° (k = 2), {so_far}; {alone}")
         self._tell_outcome(solved)
 
     def _way_answered(self) -> None:
@@ -302,12 +298,12 @@ class AdjustersStation(Station):
         if work.tried is not None:
             told = f"With what the dials try: {becomes}. {_terms_words(shown.terms)}"
         else:
-            reached = f"{solved.reached * 100:.0f} % of what is seen is within the screws' reach"
+            reached = f"{solved.reached * 100:.0f} % of it within their reach"
             told = f"After all turns: {becomes}, {reached}."
         tell(self.becomes, told)
         gain = work.gain
         told = (
-            "How the plate bends over its screws is not learnt yet."
+            "Its bending over the screws is not learnt yet."
             if gain is None
             else (
                 f"The plate follows {gain.value * 100:.0f} ± {200 * gain.u:.0f} % of the bend "

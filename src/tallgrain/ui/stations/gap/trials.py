@@ -199,7 +199,10 @@ class TrialPage(QWidget):
             return "Good: the trip height is right for this sheet. Keep it."
         guard = self._session.guard
         if guard is not None and not guard.trusted:
-            return "The value moved z: reference, then print the patch again."
+            t_set = work.t_set
+            if work.trials and t_set is not None and abs(work.trials[-1].t_set - t_set) > 5e-4:
+                return "The value moved z: reference, then print the patch again."
+            return "The height is not known: reference first, then print the patch."
         return (
             "Write the patch, print it from a card, look at it from above and say what you see. "
             "Take it off before anything touches the plate."

@@ -365,7 +365,7 @@ class SheetForm(QWidget):
 
 def _where_words(part: str, sheet: MachineSheet) -> str:
     if part == "Probe" and not sheet.probe.own:
-        return f"Seen from above: {side_words(sheet.probe.offset)}."
+        return f"Seen from above: {side_words(sheet.probe.offset)}"
     if part == "Adjusters":
         return "Raised by: which turn, seen from above, raises the plate there."
     return ""

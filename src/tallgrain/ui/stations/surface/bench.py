@@ -53,7 +53,7 @@ class ShapeBudget(QWidget):
         for row, share in zip(self._rows, judgement.shares, strict=False):
             name, bar, figure, cure = row
             tell(name, share.name)
-            tell(figure, f"{mm(share.size_mm)} mm")
+            tell(figure, mm(share.size_mm))
             tell(cure, share.cure)
             set_role(cure, "rust" if share.attention else "muted")
             colour = theme.METAL if share.below_noise else theme.GOLD
@@ -291,10 +291,7 @@ class SurfaceBench(Panel):
             against = "of the part surveyed"
         between = f"{mm(noise.low)} to {mm(noise.high)} (95 %), {against}"
         self.readout.tell(mm(noise.value), "mm flatness", between)
-        tell(
-            self.small,
-            f"As measured, noise and all: {mm(flat.fltt)}; minimum zone {mm(judgement.zone_mm)}",
-        )
+        tell(self.small, f"as measured {mm(flat.fltt)}, minimum zone {mm(judgement.zone_mm)}")
         # With something to put right first, what the shape is made of can wait.
         self._show_budget(judgement if s.problem is None else None)
 
@@ -309,7 +306,7 @@ class SurfaceBench(Panel):
         self.budget.setVisible(terms)
         if judgement is None:
             return
-        tell(self.budget_head, "Where it comes from" if terms else "Too few points for a shape")
+        tell(self.budget_head, "Where it comes from, mm" if terms else "Too few points for a shape")
         if terms:
             self.budget.show_judgement(judgement)
 

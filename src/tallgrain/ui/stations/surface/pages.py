@@ -191,8 +191,10 @@ def touched_words(shown: Shown | None) -> str:
 
 def drift_words(shown: Shown | None) -> str:
     """What the first point says of the series."""
-    if shown is None or shown.drift is None:
+    if shown is None:
         return ""
+    if shown.drift is None:
+        return "Its first place was not touched again: a creep would look like a tilt or a bow."
     drift = shown.drift
     where = "higher" if drift.mm > 0 else "lower"
     told = f"{mm(abs(drift.mm))} mm {where} ± {mm(2 * drift.u_mm)} (k = 2)"
