@@ -14,6 +14,7 @@ from tallgrain.ui.dialogs.table import TableDialog
 from tallgrain.ui.session.state import SurveyPlan
 from tallgrain.ui.session.surveying import remembered_plan, soak_left
 from tallgrain.ui.stations.surface.pictures import Layer
+from tallgrain.ui.widgets.words import mm
 
 SHIFT = Qt.KeyboardModifier.ShiftModifier
 
@@ -304,3 +305,44 @@ def test_until_sure_is_planned_drawn_and_stored(bench, qtbot):
     assert len(s.planned().points) <= len(found.points)
     assert not s.planned().sure.heights
     qtbot.waitUntil(lambda: s.shown.sight.chart is not None, timeout=10_000)
+
+
+def test_the_cursor_tells_measures_and_touches_by_keys_and_mouse(bench, qtbot):
+    window, made = bench("--seed", "4")
+    s, field, pointing = window.session, window.surface.field, window.surface.pointing
+    s.choose_plan(SurveyPlan(4, 4))
+    press(window, Qt.Key.Key_F5)
+    idle(window, qtbot)
+    qtbot.waitUntil(lambda: s.shown is not None, timeout=5000)
+    chart, points = window.surface.pictures.chart(), s.shown.survey.points
+    field.setFocus()
+    for key in (Qt.Key.Key_Up, Qt.Key.Key_M, Qt.Key.Key_Right, Qt.Key.Key_Right):
+        press(window, key)
+    a, b = field.measured
+    assert {a, b} <= {(p.x, p.y) for p in points} and a[1] == b[1] and a[0] < b[0]
+    told = field.tells_between(a, b)
+    assert told[0].startswith(mm(chart.at(*b) - chart.at(*a), signed=True))
+    assert told[1] == f"{b[0] - a[0]:.1f} mm apart"
+    first, _, near = field.tells(b)
+    assert first == f"{mm(chart.at(*b), signed=True)} mm" and near.startswith("touched here")
+    between = (a[0] + b[0]) / 2 + 9, a[1] + 12
+    away = min(np.hypot(p.x - between[0], p.y - between[1]) for p in points)
+    assert f"nearest touch {away:.0f} mm away" in field.tells(between)[2]
+    # What can't be touched says why; what can is touched, and told beside the survey.
+    outside = pointing.menu(-50.0, 10.0).actions()[0]
+    assert not outside.isEnabled() and "beside the plate" in outside.text()
+    with qtbot.waitSignal(field.wanted):
+        press(window, Qt.Key.Key_Return)
+    QApplication.activePopupWidget().close()
+    pointing.menu(*b).actions()[0].trigger()
+    qtbot.waitUntil(lambda: field.note is not None, timeout=30_000)
+    assert field.note[0] == b and f"than survey {s.shown.head.ident} ±" in field.note[1][1]
+    assert float(field.note[1][0].split()[2]) < 0.03
+    window.grab()
+    QTest.mouseClick(field, Qt.MouseButton.LeftButton, pos=field.spot_of(*a))
+    assert field.note is None and field.measured is None
+    drag = [field.spot_of(*at) for at in ((60.0, 60.0), (90.0, 100.0))]
+    QTest.mousePress(field, Qt.MouseButton.LeftButton, pos=drag[0])
+    QTest.mouseMove(field, drag[1])
+    QTest.mouseRelease(field, Qt.MouseButton.LeftButton, pos=drag[1])
+    assert made.truth()["strikes"] == []

@@ -42,7 +42,7 @@ ALONE_SIGMA, MOST_ALONE, BESIDE = 6.0, 0.1, 4
 LEAST_LONELY, WELL = 7, 0.2
 # Fewer places say nothing of how much D scatters; a robust scale is known so much less
 # well, and is believed above this chance that the stated one makes it.
-LEAST_SPREAD, ROBUST, SPREAD_DOUBT = 18, 0.35, 0.005
+LEAST_SPREAD, ROBUST, SPREAD_DOUBT = 18, 0.35, 0.01
 # From so many places on the scatter shows by itself where it is not what is stated.
 MANY = 49
 # So much of a creep bends the plate instead of leaning it; more places share no noise.

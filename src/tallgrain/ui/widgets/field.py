@@ -1,9 +1,10 @@
 """The field as a widget: the shared picture, fitted to the window, read by mouse and keys."""
 
 import math
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 
-from PyQt6.QtCore import QPointF, QSize, QSizeF, Qt, pyqtSignal
+from PyQt6.QtCore import QPoint, QPointF, QSize, QSizeF, Qt, pyqtSignal
 from PyQt6.QtGui import (
     QFocusEvent,
     QKeyEvent,
@@ -19,6 +20,7 @@ from tallgrain.core.machine.outline import Rectangle
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.field import Picture, paint_ground, paint_over
 from tallgrain.ui.painting.pens import pen, text
+from tallgrain.ui.painting.tag import paint_measure, paint_note, paint_tag
 from tallgrain.ui.painting.view import View, fitted, plate_extent
 from tallgrain.ui.widgets.canvas import canvas, room, spot
 
@@ -38,6 +40,7 @@ class Field(QWidget):
     pointed = pyqtSignal(object)  # (x, y) mm, or None
     line_dragged = pyqtSignal(object, object)  # P and Q in mm
     clicked = pyqtSignal(float, float)  # x, y mm: pressed and let go on the spot
+    wanted = pyqtSignal(float, float)  # x, y mm: what can be done there is asked for
 
     def __init__(self) -> None:
         super().__init__()
@@ -50,6 +53,13 @@ class Field(QWidget):
         self._grip: str | None = None
         self._pressed: QPointF | None = None
         self._grip_from: Pair = (0.0, 0.0)
+        # What is told at a place, and between two; the place by mouse, and what is measured.
+        self.tells: Callable[[Pair], Sequence[str]] = lambda at: ()
+        self.tells_between: Callable[[Pair, Pair], Sequence[str]] = lambda a, b: ()
+        self.note: tuple[Pair, Sequence[str]] | None = None  # what stays told at a place
+        self._at: Pair | None = None
+        self._from: Pair | None = None
+        self._to: Pair | None = None
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumSize(360, 220)
         self.setMouseTracking(True)
@@ -94,6 +104,7 @@ class Field(QWidget):
             painter.drawPixmap(0, 0, self._ground(picture, view))
             painter.restore()
             paint_over(painter, picture, view)
+            self._paint_told(painter, view)
         if self._words:
             middle = room(self).center()
             text(painter, middle, self._words, Qt.AlignmentFlag.AlignHCenter, 14, theme.MUTED)
@@ -102,6 +113,47 @@ class Field(QWidget):
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRoundedRect(room(self).adjusted(1, 1, -1, -1), 4, 4)
         painter.end()
+
+    def spot_of(self, x: float, y: float) -> QPoint:
+        """Where a place of the plate is in this widget."""
+        view = self.view()
+        at = view.at(x, y) if view is not None else QPointF()
+        return (at * theme.growth()).toPoint()
+
+    def measure_from(self, at: Pair) -> None:
+        """Measure from a place to wherever the cursor is."""
+        self._from, self._to, self._cursor = at, None, at
+        self.update()
+
+    def _paint_told(self, painter: QPainter, view: View) -> None:
+        if self.note is not None:
+            paint_note(painter, room(self), view.at(*self.note[0]), self.note[1])
+        here = self._at or (self._cursor if self.hasFocus() else None)
+        if self._from is not None and (to := self._to or here) is not None:
+            lines = self.tells_between(self._from, to)
+            if lines:
+                ends = view.at(*self._from), view.at(*to)
+                paint_measure(painter, room(self), *ends, lines)
+                return
+        lines = self.tells(here) if here is not None else ()
+        if here is not None and lines:
+            paint_tag(painter, room(self), view.at(*here), lines)
+
+    def mark(self) -> None:
+        """Measure from the cursor on; again, and it stays; once more, and it goes."""
+        if self._from is None:
+            self._from, self._to = self._cursor, None
+        elif self._to is None:
+            self._to = self._cursor
+        else:
+            self._from = self._to = None
+        self.update()
+
+    @property
+    def measured(self) -> tuple[Pair, Pair] | None:
+        """The two places that are measured between."""
+        to = self._to or self._at or self._cursor
+        return None if self._from is None or to is None else (self._from, to)
 
     def _ground(self, picture: Picture, view: View) -> QPixmap:
         """The drawing without line and cursor, made anew only when something in it changed."""
@@ -177,7 +229,15 @@ class Field(QWidget):
             return
         self._pressed = spot(event.position())
         self._grip = self._held(spot(event.position()), view)
+        if self._grip is None or event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            self._grip = "measure"
         self._grip_from = view.back(spot(event.position()))
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
+        """What can be done there?"""
+        view = self.view()
+        if event is not None and view is not None:
+            self.wanted.emit(*view.back(spot(event.position())))
 
     def _held(self, at: QPointF, view: View) -> str | None:
         line = self._picture.line if self._picture else None
@@ -201,7 +261,13 @@ class Field(QWidget):
             held = self._held(spot(event.position()), view)
             shape = Qt.CursorShape.OpenHandCursor if held else Qt.CursorShape.CrossCursor
             self.setCursor(shape)
+            self._at = (x, y)
             self.pointed.emit((x, y))
+            self.update()
+            return
+        if self._grip == "measure":
+            self._from, self._to, self._at = self._grip_from, (x, y), (x, y)
+            self.update()
             return
         dx, dy = x - self._grip_from[0], y - self._grip_from[1]
         if self._grip == "plate" and self._zoom:
@@ -223,18 +289,22 @@ class Field(QWidget):
         if event is not None and view is not None and self._pressed is not None:
             by = spot(event.position()) - self._pressed
             if math.hypot(by.x(), by.y()) < CLICK_PX:
+                self._from = self._to = self.note = None
                 self.clicked.emit(*view.back(spot(event.position())))
         self._grip, self._pressed = None, None
         self.update()
 
     def leaveEvent(self, event: object) -> None:
         """Nothing is pointed at any more."""
+        self._at = None
+        self.update()
         self.pointed.emit(None)
 
     # By keys
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Arrows walk the points; plus, minus, 0 and Z zoom."""
+        """Arrows walk the points, M measures between them, Enter asks what can be done there;
+        plus, minus, 0 and Z zoom."""
         assert event is not None
         key = Qt.Key(event.key())
         steps = {
@@ -253,6 +323,10 @@ class Field(QWidget):
             self.whole()
         elif key == Qt.Key.Key_Z:
             self.next_corner()
+        elif key == Qt.Key.Key_M and self._cursor is not None:
+            self.mark()
+        elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self._cursor is not None:
+            self.wanted.emit(*self._cursor)
         else:
             super().keyPressEvent(event)
 
@@ -274,6 +348,7 @@ class Field(QWidget):
                     ahead.append((along + 3 * abs(dx * rear + dy * right), p))
             if ahead:
                 self._cursor = min(ahead)[1]
+        self._at = None
         self.pointed.emit(self._cursor)
         self.update()
 

@@ -2,7 +2,7 @@
 
 import csv
 import io
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -32,6 +32,7 @@ from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.stations.surface.bench import SurfaceBench
 from tallgrain.ui.stations.surface.first_layer import WAYS
 from tallgrain.ui.stations.surface.pictures import MIDDLES, Layer, Pictures
+from tallgrain.ui.stations.surface.pointing import Pointing
 from tallgrain.ui.widgets.bench import ClearanceRow
 from tallgrain.ui.widgets.field import Field
 from tallgrain.ui.widgets.parts import Elided, button, label, set_role, tell
@@ -90,6 +91,8 @@ class SurfaceStation(Station):
         self.field.pointed.connect(self._point)
         self.field.line_dragged.connect(self._drag)
         self.field.clicked.connect(self._click)
+        self.pointing = Pointing(session, shared.checks, self.field)
+        self.field.tells, self.field.tells_between = self._tells, self._tells_between
         self.relief = Relief()
         self.relief.looked.connect(lambda words: tell(self.reading, words))
         self.views = QStackedWidget()
@@ -365,8 +368,29 @@ class SurfaceStation(Station):
         else:
             told = f"{mm(height, signed=True)} mm" if height is not None else "not surveyed"
         words = f"x {mm(at[0], 1)}  y {mm(at[1], 1)}  {what} {told}"
+        near = "" if first is not None else self.pointing.nearest(at, chart)
         tell(self.reading, words)
-        self.field.setAccessibleDescription(words)
+        self.field.setAccessibleDescription(f"{words}, {near}" if near else words)
+
+    def _tells(self, at: tuple[float, float]) -> Sequence[str]:
+        """The tag at the cursor: the place, its height, the nearest touch."""
+        chart, first = self.pictures.chart(), self.seen
+        if chart is None or self._session.progress is not None:
+            return ()
+        height = chart.at(*at)
+        if height is None:
+            told = "not surveyed"
+        elif first is not None:
+            told = f"layer {mm(first.layer + height)} mm"
+        else:
+            told = f"{mm(height, signed=True)} mm"
+        place = f"x {mm(at[0], 1)}, y {mm(at[1], 1)} mm"
+        near = "" if first is not None else self.pointing.nearest(at, chart)
+        return (told, place, near) if near else (told, place)
+
+    def _tells_between(self, a: tuple[float, float], b: tuple[float, float]) -> Sequence[str]:
+        chart = self.pictures.chart()
+        return self.pointing.between(a, b, chart) if chart is not None else ()
 
     def _subject(self) -> str:
         s = self._session
