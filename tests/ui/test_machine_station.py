@@ -5,7 +5,7 @@ from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QFileDialog, QInputDialog, QMessageBox, QTableWidget
 
-from at_the_window import press
+from at_the_window import idle, press
 from tallgrain import demo
 from tallgrain.formats.machine_toml import parse_sheet
 from tallgrain.ui.painting.machine import handles
@@ -195,3 +195,21 @@ def test_the_checklist_is_dated_kept_and_outlived(season, qtbot):
     assert window.rooms["Surface"].kernel().fill is Fill.STALE
     seen = s.ledger.observations("Barley", "fit")
     assert [o.outcome for o in seen] == ["fine"] * lines.count() + ["mended"]
+
+
+def test_a_value_in_three_places_is_told_with_its_source(bench, qtbot):
+    window, made = bench("--seed", "3")
+    s = window.session
+    window.visit("Machine")
+    sources = window.machine.sources
+    qtbot.waitUntil(lambda: bool(window.values.held), timeout=10_000)
+    assert "holds the same" in sources.told.text() and not sources.take.isVisible()
+    assert window.values.set({"offset_x": 22.25}, "measured elsewhere")
+    idle(window, qtbot)
+    qtbot.waitUntil(lambda: sources.take.isVisible(), timeout=5000)
+    assert "Offset, x: the printer holds 22.250 mm" in sources.told.text()
+    sources.take.click()
+    assert s.sheet.probe.offset[0] != 22.25  # an edit first: F5 stores it
+    assert not sources.take.isVisible() and window.drafts.sheet.probe.offset[0] == 22.25
+    press(window, Qt.Key.Key_F5)
+    assert s.sheet.probe.offset[0] == 22.25 and made.truth()["strikes"] == []

@@ -20,6 +20,7 @@ from tallgrain.ui.stations.machine.describing import Describing
 from tallgrain.ui.stations.machine.fitness import FitnessPanel
 from tallgrain.ui.stations.machine.form import SheetForm
 from tallgrain.ui.stations.machine.model import Checklist
+from tallgrain.ui.stations.machine.sources import Sources
 from tallgrain.ui.widgets.bench import beside_the_bench, scrolled
 from tallgrain.ui.widgets.parts import Panel, Readout, button, label, set_role, tell
 from tallgrain.ui.widgets.sheet_field import SheetField
@@ -80,7 +81,7 @@ class MachineStation(Station):
     def __init__(self, shared: Shared, work: Checklist) -> None:
         session, drafts = shared.session, shared.drafts
         super().__init__(session)
-        self._drafts, self.work = drafts, work
+        self._drafts, self.work, self._values = drafts, work, shared.values
         self.field = SheetField()
         self.field.taken.connect(self._take)
         self.field.moved.connect(self._move)
@@ -89,6 +90,8 @@ class MachineStation(Station):
         self.widget, self.subject = beside_the_bench(self.name, self.field, bench)
         self.show_tab(0)
         drafts.changed.connect(self.refresh)
+        shared.values.changed.connect(self.refresh)
+        self.form.part.currentTextChanged.connect(lambda _: self.refresh())
         session.changed.connect(self.refresh)
         session.printer_changed.connect(self.refresh)
 
@@ -142,7 +145,9 @@ class MachineStation(Station):
         self.confirm.clicked.connect(self._confirm)
         self.form = SheetForm(self._drafts)
         body.addWidget(self.readout)
+        self.sources = Sources(self._session, self._drafts, self._values)
         body.addWidget(self.form)
+        body.addWidget(self.sources)
         body.addWidget(self.findings)
         body.addWidget(self.assumed)
         body.addWidget(self.confirm)
@@ -243,6 +248,8 @@ class MachineStation(Station):
             self._calm.start()
         else:
             self._show_areas()
+        probe = self.form.part.currentText() == "Probe" and sheet.probe.there
+        self.sources.refresh(sheet, probe)
         lines = [f.sentence for f in draft.findings]
         tell(self.findings, "\n".join(lines) or "No contradictions.")
         set_role(self.findings, "rust" if any(f.grave for f in draft.findings) else "")
