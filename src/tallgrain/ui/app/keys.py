@@ -3,7 +3,7 @@
 KEYS = (
     ("F1, Shift+F1", "help for this station; all keys"),
     ("Esc", "halt while Tall Grain moves the printer; otherwise close what is open"),
-    ("F5", "the one next step"),
+    ("F5", "the one next step; an arrow on its button: it moves the printer"),
     ("F6", "plan points"),
     ("F7", "resume the broken-off survey that is shown"),
     ("F8", "break off: finish this touch, raise, stop"),
@@ -18,6 +18,7 @@ KEYS = (
     ("Ctrl+T, Ctrl+C, Ctrl+V", "table of values; copy it; paste points or a matrix"),
     ("Surface: L, S, Z, 0", "pin the scale, section, next corner, whole plate"),
     ("Field: arrows, + −", "walk the points, zoom"),
+    ("Field: M, Enter", "measure between two points, what can be done at one"),
     ("Relief: ← →, + −, 0", "a quarter turn, taller or flatter, as at first"),
     ("Gap: PgDn PgUp, 1 … 5", "step under the gauge, choose the step"),
     ("Gap: F, G, S, M, ⌫", "slides free, grips, stuck; to the middle; take the feel back"),

@@ -2,8 +2,8 @@
 
 from collections.abc import Callable, Sequence
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QPaintEvent
+from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtGui import QIcon, QPainter, QPaintEvent, QPixmap, QPolygonF
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QButtonGroup,
@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QHeaderView,
     QLabel,
+    QPushButton,
     QScrollArea,
     QStackedWidget,
     QTableWidget,
@@ -19,8 +20,10 @@ from PyQt6.QtWidgets import (
 )
 
 from tallgrain.errors import TallGrainError
+from tallgrain.ui.app import theme
 from tallgrain.ui.app.wheel import NEVER
 from tallgrain.ui.painting.looks import draw_looks
+from tallgrain.ui.painting.pens import pen
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.state import LinkState
 from tallgrain.ui.widgets.canvas import canvas, room
@@ -185,6 +188,31 @@ def act_words(session: Session, words: str) -> str:
         return words
     linking = session.link is LinkState.LINKING
     return "Linking …" if linking else "Link to the printer  F5"
+
+
+def show_act(act: QPushButton, words: str, moves: bool = False) -> None:
+    """Words on a large button, and the mark of an act that moves the printer: a small arrow."""
+    if act.text() != words:
+        act.setText(words)
+    if act.property("moves") != moves:
+        act.setProperty("moves", moves)
+        act.setIcon(_arrow() if moves else QIcon())
+        act.setAccessibleDescription("moves the printer" if moves else "")
+
+
+def _arrow() -> QIcon:
+    """From here to there."""
+    size = theme.px(16)
+    made = QPixmap(size, size)
+    made.fill(Qt.GlobalColor.transparent)
+    painter = QPainter(made)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.scale(size / 16, size / 16)
+    painter.setPen(pen(theme.PAPER, 1.8))
+    painter.drawLine(QPointF(1.5, 8), QPointF(12, 8))
+    painter.drawPolyline(QPolygonF([QPointF(8, 4), QPointF(12, 8), QPointF(8, 12)]))
+    painter.end()
+    return QIcon(made)
 
 
 class Notice(Panel):

@@ -24,7 +24,7 @@ from tallgrain.ui.stations.adjusters.model import AdjustersWork
 from tallgrain.ui.stations.adjusters.pages import PlacesPage, RoundsPage
 from tallgrain.ui.stations.adjusters.rounds import RoundsWork
 from tallgrain.ui.stations.base import Shared, Station
-from tallgrain.ui.widgets.bench import ClearanceRow, act_words, beside_the_bench
+from tallgrain.ui.widgets.bench import ClearanceRow, act_words, beside_the_bench, show_act
 from tallgrain.ui.widgets.parts import Readout, button, label, put, rule, tell
 from tallgrain.ui.widgets.words import day, mm
 
@@ -220,8 +220,7 @@ class AdjustersStation(Station):
             self.gauge.refresh()
         elif number == PLACES:
             self.places.refresh()
-        if self.act.text() != words:
-            self.act.setText(words)
+        show_act(self.act, words, linked)
         self.act.setVisible(not s.busy)
         gauging = number == GAUGE and s.guard is not None and s.guard.hands_in
         self.act.setEnabled((not unsure and work.here and not gauging) or not linked)

@@ -15,7 +15,7 @@ from tallgrain.ui.stations.drift.charts import ChartsPage
 from tallgrain.ui.stations.drift.compare import ComparePage
 from tallgrain.ui.stations.drift.more import HeatPage, WorkshopPage
 from tallgrain.ui.stations.drift.seasons import SeasonPage
-from tallgrain.ui.widgets.bench import ClearanceRow, Layered, act_words, beside
+from tallgrain.ui.widgets.bench import ClearanceRow, Layered, act_words, beside, show_act
 from tallgrain.ui.widgets.parts import Panel, Readout, amount, button, label, put, rule, tell
 from tallgrain.ui.widgets.words import count_of, duration, mm
 
@@ -238,8 +238,7 @@ class DriftStation(Station):
         self.recall.setEnabled(bool(self.work.checked and self.work.checked.found))
         action = season.action if season is not None else "measure more"
         words = LEADS[action][1] if action in LEADS else act_words(s, "Quick check  F5")
-        if self.act.text() != words:
-            self.act.setText(words)
+        show_act(self.act, words, s.ready and action not in LEADS)
         self.act.setVisible(not s.busy)
         self.act.setEnabled(season is not None and (action in LEADS or not unsure))
         self.pair.setEnabled(s.back.sides() is not None)

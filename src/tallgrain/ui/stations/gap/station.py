@@ -15,7 +15,7 @@ from tallgrain.ui.stations.gap.model import GaugeWork
 from tallgrain.ui.stations.gap.trial_model import TrialWork
 from tallgrain.ui.stations.gap.trials import NudgePage, TrialPage
 from tallgrain.ui.stations.gap.values import LedgerPage
-from tallgrain.ui.widgets.bench import ClearanceRow, beside_the_bench
+from tallgrain.ui.widgets.bench import ClearanceRow, beside_the_bench, show_act
 from tallgrain.ui.widgets.parts import tell
 from tallgrain.ui.widgets.picture import StationPicture
 from tallgrain.ui.widgets.recovery import detour_words
@@ -108,8 +108,7 @@ class GapStation(Station):
             self.page.apply.setVisible(False)
         self.clearance.setVisible(unsure and needs_height)
         words = self._act_words()
-        if self.act.text() != words:
-            self.act.setText(words)
+        show_act(self.act, words, self._act_moves)
         self.act.setVisible(bool(words) and not s.busy)
         ahead = self.page.next_act() if self.tab == GAUGE else None
         moves = needs_height and (ahead is None or ahead[2])
@@ -167,6 +166,18 @@ class GapStation(Station):
             trusted = guard is not None and guard.trusted
             return "Write the patch's program  F5" if trusted else "Reference  F5"
         return "Read the values  F5" if self.tab == VALUES else ""
+
+    @property
+    def _act_moves(self) -> bool:
+        """Whether F5 moves the printer on the page that is shown."""
+        s = self._session
+        if s.link is not LinkState.UP or self._first is not None or self._hands_first:
+            return False
+        ahead = self.page.next_act() if self.tab == GAUGE else None
+        if ahead is not None:
+            return ahead[1] not in (self.work.values.keep, self.work.warm)
+        trusted = s.guard is not None and s.guard.trusted
+        return self._raise_first or (self.tab == TRIALS and not trusted)
 
     def _paint(self, painter: QPainter, rect: QRectF) -> None:
         work, trials = self.work, self.trials

@@ -25,7 +25,15 @@ from tallgrain.ui.stations.handover.costs import CostBars
 from tallgrain.ui.stations.handover.held import HeldPage
 from tallgrain.ui.stations.handover.model import HandoverWork, since, sorted_findings
 from tallgrain.ui.stations.handover.parts import WAYS, editor, figure_box
-from tallgrain.ui.widgets.bench import Layered, Notice, act_words, beside, plain_table, scrolled
+from tallgrain.ui.widgets.bench import (
+    Layered,
+    Notice,
+    act_words,
+    beside,
+    plain_table,
+    scrolled,
+    show_act,
+)
 from tallgrain.ui.widgets.parts import Panel, Readout, button, label, put, rule, tell, whole
 from tallgrain.ui.widgets.recovery import RecoveryList, detour_words
 from tallgrain.ui.widgets.words import count_of
@@ -329,8 +337,7 @@ class HandoverStation(Station):
         if recovery.due is not None:
             first = detour_words(recovery, self.name) or f"{recovery.due.act}  F5"
         words = act_words(s, first or "Copy the start text  F5")
-        if self.act.text() != words:
-            self.act.setText(words)
+        show_act(self.act, words, recovery.due is not None and recovery.due.code == "give")
         self.act.setEnabled(not s.busy)
         self._offer()
         (

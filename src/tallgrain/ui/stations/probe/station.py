@@ -20,7 +20,7 @@ from tallgrain.ui.stations.probe.repeats import RepeatsPage
 from tallgrain.ui.stations.probe.values import ValuesPage
 from tallgrain.ui.stations.probe.where import WherePage
 from tallgrain.ui.stations.probe.works import WorksPage
-from tallgrain.ui.widgets.bench import ClearanceRow, beside_the_bench
+from tallgrain.ui.widgets.bench import ClearanceRow, beside_the_bench, show_act
 from tallgrain.ui.widgets.feel_page import GapPage
 from tallgrain.ui.widgets.jog import JogPad
 from tallgrain.ui.widgets.parts import tell
@@ -184,8 +184,8 @@ class ProbeStation(Station):
             words = "Linking …" if s.link is LinkState.LINKING else "Link to the printer  F5"
         self.act.setVisible(bool(words) and (self.asks or not s.busy) and not gauging)
         self.act.setEnabled(not (unsure and number in (2, 3)))
-        if self.act.text() != words:
-            self.act.setText(words)
+        moves = linked and (number in (2, 3) or (number == CONSOLE and not self.asks))
+        show_act(self.act, words, moves)
 
     def _park_focus(self) -> None:
         """What has the focus may vanish while the printer works: the drawing keeps it meanwhile."""

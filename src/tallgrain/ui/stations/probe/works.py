@@ -8,7 +8,7 @@ from tallgrain.core.probe.proximity import trips_before
 from tallgrain.errors import TallGrainError
 from tallgrain.journal.recovery import RecoveryStep
 from tallgrain.ui.stations.base import Shared
-from tallgrain.ui.widgets.bench import ClearanceRow
+from tallgrain.ui.widgets.bench import ClearanceRow, show_act
 from tallgrain.ui.widgets.parts import button, label, put, set_role, tell
 from tallgrain.ui.widgets.recovery import RecoveryList, detour_words
 from tallgrain.ui.widgets.words import day
@@ -199,12 +199,14 @@ class WorksPage(QWidget):
         if check is not None:
             act = OWN_ACT.get((work.kind, check), CHECKS[check].act)
             words = act if s.ready else "Link the printer first"
-            self.act.setText("Hands clear? Say so first  F12" if held and s.ready else words)
+            words = "Hands clear? Say so first  F12" if held and s.ready else words
+            moving = s.ready and not held and check not in ("free", "lifted")
+            show_act(self.act, words, moving)
         open_ = not (reference and (unsure or not self.power.isChecked()))
         self.act.setEnabled(idle and open_ and not held)
         self.steps.follow(self._shared.recovery)
         if self._first is not None:
-            self.act.setText(detour_words(self._shared.recovery, "Probe"))
+            show_act(self.act, detour_words(self._shared.recovery, "Probe"))
             self.act.setEnabled(idle)
             self.act.setVisible(True)
         can = ails is not None and ails.may_override and not work.excused(ails)

@@ -15,7 +15,7 @@ from tallgrain.ui.session.timers import follow
 from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.stations.skew.picture import GaugeField
 from tallgrain.ui.stations.skew.words import odd_words, scale_words
-from tallgrain.ui.widgets.bench import Notice, beside_the_bench, scrolled
+from tallgrain.ui.widgets.bench import Notice, beside_the_bench, scrolled, show_act
 from tallgrain.ui.widgets.parts import Panel, Readout, amount, button, label, put, tell
 from tallgrain.ui.widgets.value_words import lean_words
 from tallgrain.ui.widgets.words import MINUS, mm
@@ -214,8 +214,7 @@ class SkewStation(Station):
         self._tell_list(solved)
         tell(self.subject, self._subject())
         words = self._next(solved)
-        if self.act.text() != words:
-            self.act.setText(words)
+        show_act(self.act, words)
         self.act.setEnabled(not s.busy and part is not None)
         self.picture.update()
 

@@ -18,7 +18,7 @@ from tallgrain.ui.session.state import LinkState, Progress, SurveyPlan
 from tallgrain.ui.session.surveying import soak_left
 from tallgrain.ui.stations.surface.first_layer import FirstLayerPanel
 from tallgrain.ui.stations.surface.pages import CuresPage, TrustPage
-from tallgrain.ui.widgets.bench import ClearanceRow, Notice, Tabbed
+from tallgrain.ui.widgets.bench import ClearanceRow, Notice, Tabbed, show_act
 from tallgrain.ui.widgets.compared_words import compared_words, figure_lines
 from tallgrain.ui.widgets.parts import Bar, Panel, Readout, button, label, put, rule, set_role, tell
 from tallgrain.ui.widgets.words import count_of, duration, mm
@@ -352,8 +352,7 @@ class SurfaceBench(Panel):
             words = f"{_often(s.chosen)}{what}, {time}  F5"
             if s.sheet is not None and not s.sheet.probe.there:
                 words = f"By hand: {len(plan.points)} places, {time}  F5"
-        if self.primary.text() != words:
-            self.primary.setText(words)
+        show_act(self.primary, words, linked)
         self.primary.setAccessibleName(words)
         rest = s.motion.resumable() if linked and idle and not unsure else None
         self.resume.setVisible(rest is not None)

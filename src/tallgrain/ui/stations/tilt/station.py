@@ -11,7 +11,7 @@ from tallgrain.ui.session.state import LinkState
 from tallgrain.ui.session.timers import follow
 from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.stations.tilt.model import FROM_SURVEY, TiltWork, place_edit
-from tallgrain.ui.widgets.bench import ClearanceRow, act_words, beside_the_bench
+from tallgrain.ui.widgets.bench import ClearanceRow, act_words, beside_the_bench, show_act
 from tallgrain.ui.widgets.parts import Readout, button, label, put, tell, whole
 from tallgrain.ui.widgets.picture import StationPicture
 from tallgrain.ui.widgets.words import day, mm
@@ -141,8 +141,7 @@ class TiltStation(Station):
         unsure = self.clearance.refresh()
         linked, idle = s.link is LinkState.UP, s.ready and self.here
         words = act_words(s, f"Level: {self.most.value()} passes at most  F5")
-        if self.act.text() != words:
-            self.act.setText(words)
+        show_act(self.act, words, linked)
         self.act.setVisible(not s.busy)
         self.act.setEnabled((not unsure and self.here) or not linked)
         for part in (self.once, self.look, self.check):

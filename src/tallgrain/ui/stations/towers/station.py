@@ -12,7 +12,7 @@ from tallgrain.ui.session.timers import follow
 from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.stations.towers.model import Seen, TowersWork
 from tallgrain.ui.stations.towers.pages import ByHandPage, RadiusPage
-from tallgrain.ui.widgets.bench import ClearanceRow, act_words, beside_the_bench
+from tallgrain.ui.widgets.bench import ClearanceRow, act_words, beside_the_bench, show_act
 from tallgrain.ui.widgets.parts import Readout, amount, button, label, put, tell, whole
 from tallgrain.ui.widgets.picture import StationPicture
 from tallgrain.ui.widgets.words import MINUS, count_of, day, mm
@@ -146,8 +146,7 @@ class TowersStation(Station):
         words = act_words(s, f"Put right: {self.most.value()} passes at most  F5")
         if linked and self._to_keep:
             words = f"Keep {count_of(len(work.values.not_kept), 'value')}: survive power-off  F5"
-        if self.act.text() != words:
-            self.act.setText(words)
+        show_act(self.act, words, linked and not self._to_keep)
         self.act.setVisible(not s.busy and self.here)
         self.act.setEnabled(not unsure or not linked)
         for part in (self.once, self.look):
