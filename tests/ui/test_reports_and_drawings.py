@@ -6,8 +6,9 @@ from datetime import UTC, datetime, timedelta
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import QPointF, QRectF
+from PyQt6.QtCore import QPointF, QRectF, QSize
 from PyQt6.QtGui import QColor, QImage, QPainter
+from PyQt6.QtPdf import QPdfDocument
 
 from standins import shipped_sheet
 from tallgrain.core.drift.charts import control_chart
@@ -22,9 +23,10 @@ from tallgrain.ui.painting.control import ControlPicture, paint_control, survey_
 from tallgrain.ui.painting.multiples import Multiples, Tile, layout_of, paint_multiples, tile_image
 from tallgrain.ui.painting.sections import SectionsPicture, paint_sections
 from tallgrain.ui.report.blocks import Drawing, Heading, Report, Table, Words
-from tallgrain.ui.report.html import html_of
+from tallgrain.ui.report.html import html_of, svg_of
 from tallgrain.ui.report.make import season_report, write_report
 from tallgrain.ui.report.pair import pair_report
+from tallgrain.ui.report.pdf import scale_of
 
 BARLEY, MILLET = shipped_sheet("Barley"), shipped_sheet("Millet")
 BEGAN = datetime(2026, 2, 1, 18, tzinfo=UTC)
@@ -121,6 +123,31 @@ def test_a_season_and_a_pair_are_told_with_their_figures(qapp, year, tmp_path):
         season_report(year, read_season(year, shipped_sheet("Rye")))
     with pytest.raises(InputError, match="no survey '99'"):
         pair_report(year, season, "3", "99")
+
+
+def test_reports_are_made_for_paper(qapp, year, tmp_path, monkeypatch):
+    """Nothing under nine points, no page nearly empty, and the first one answers by itself."""
+    season = read_season(year, shipped_sheet("Barley"))
+    idents = season.drift.idents
+    pixels, font = [], theme.font
+    monkeypatch.setattr(theme, "font", lambda px, bold=False: pixels.append(px) or font(px, bold))
+    for made in (season_report(year, season), pair_report(year, season, *idents[-2:])):
+        assert isinstance(made.blocks[0], Words) and made.blocks[0].strong
+        for drawing in (b for b in made.blocks if isinstance(b, Drawing)):
+            pixels.clear()
+            svg_of(drawing)
+            assert min(pixels) * scale_of(drawing) * 72 / 96 >= 9.0, drawing.caption
+        pages = QPdfDocument(None)
+        write_report(tmp_path / "a.pdf", made)
+        pages.load(str(tmp_path / "a.pdf"))
+        for number in range(pages.pageCount()):
+            image = pages.render(number, QSize(210, 297)).convertToFormat(
+                QImage.Format.Format_Grayscale8
+            )
+            bits = image.constBits().asarray(image.sizeInBytes())
+            grey = np.array(bits, dtype=np.uint8).reshape(297, -1)[:275, :210]
+            inked = np.flatnonzero((grey < 200).any(axis=1))
+            assert inked[-1] / 297 > 0.4, (made.title, number + 1)
 
 
 def test_a_workshop_with_a_sheet_that_can_not_be_read_goes_on(year):

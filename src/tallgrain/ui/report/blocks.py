@@ -6,6 +6,10 @@ from dataclasses import dataclass
 from PyQt6.QtCore import QRectF
 from PyQt6.QtGui import QPainter
 
+# How wide a drawing is laid out: on paper it is drawn a fifth larger, so that its smallest type (10
+# dots of 1/96 inch) is 9 points there.
+DRAWN = 555.0
+
 
 @dataclass(frozen=True)
 class Heading:

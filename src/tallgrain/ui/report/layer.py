@@ -12,7 +12,7 @@ from tallgrain.next_layer.knows import coming, ground
 from tallgrain.seasons import PrinterSeason
 from tallgrain.store.ledger import Ledger
 from tallgrain.ui.painting.first_layer import LayerPicture, paint_first_layer
-from tallgrain.ui.report.blocks import Block, Drawing, Heading, Table, Words
+from tallgrain.ui.report.blocks import DRAWN, Block, Drawing, Heading, Table, Words
 from tallgrain.ui.widgets.words import mm
 
 
@@ -32,8 +32,8 @@ def layer_of_season(ledger: Ledger, season: PrinterSeason) -> Sequence[Block]:
         *layer_blocks(advice),
         Drawing(
             lambda painter, rect: paint_first_layer(painter, rect, picture),
-            690,
-            350,
+            DRAWN,
+            330,
             "The chance that the layer leaves the limits, by place, and every thickness that is "
             "thought possible, as wide as it is likely.",
         ),

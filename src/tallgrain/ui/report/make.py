@@ -21,7 +21,7 @@ from tallgrain.textio import write_text
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.control import ControlPicture, paint_control
 from tallgrain.ui.painting.multiples import Multiples, Tile, layout_of, paint_multiples
-from tallgrain.ui.report.blocks import Block, Drawing, Heading, Report, Table, Words
+from tallgrain.ui.report.blocks import DRAWN, Block, Drawing, Heading, Report, Table, Words
 from tallgrain.ui.report.html import html_of
 from tallgrain.ui.report.layer import layer_of_season
 from tallgrain.ui.report.maps import drawn_map
@@ -30,7 +30,7 @@ from tallgrain.ui.widgets.words import count_of, day, day_time, mm
 
 ENDINGS = (".html", ".pdf")
 # More small pictures than this are thinned evenly, the newest always among them.
-MOST_TILES = 35
+MOST_TILES = 30
 
 METHOD = (
     "Heights are positive where the plate is nearer to the nozzle. Flatness is FLTt of ISO "
@@ -116,8 +116,8 @@ def season_report(ledger: Ledger, season: PrinterSeason) -> Report:
         Heading("Charts"),
         Drawing(
             lambda painter, rect: paint_control(painter, rect, _control(season)),
-            690,
-            560,
+            DRAWN,
+            520,
             "A dot is a survey, a square on its tip one beyond three standard deviations of the "
             "baseline (shaded); the line weighs the newest most. Dotted: what was noted.",
         ),
@@ -215,7 +215,7 @@ def _multiples(season: PrinterSeason, pictures: Tiles) -> Drawing:
         )
         for i in chosen
     )
-    width = 690.0
+    width = DRAWN
     tall = layout_of(width, season.sheet).height(len(shown))
     picture = Multiples(season.sheet, pictures, shown)
     return Drawing(

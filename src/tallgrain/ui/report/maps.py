@@ -9,9 +9,9 @@ from tallgrain.core.surface.chart import Chart
 from tallgrain.ui.painting.field import Picture, bare, paint_field
 from tallgrain.ui.painting.pens import text
 from tallgrain.ui.painting.view import fitted
-from tallgrain.ui.report.blocks import Block, Drawing, Words
+from tallgrain.ui.report.blocks import DRAWN, Block, Drawing, Words
 
-MAP = (640.0, 380.0)
+MAP = (DRAWN, 400.0)
 
 
 def drawn_map(
@@ -42,7 +42,7 @@ def drawn_maps(sheet: MachineSheet, drawn: tuple[tuple[str, Chart], ...]) -> Dra
             box = QRectF(left, rect.top() + 18, half, rect.height() - 18)
             _paint_map(painter, box, sheet, one, ("ridge", "hollow"), "level")
 
-    return Drawing(paint, 690, 300, "Heights about each survey's own least-squares plane, mm.")
+    return Drawing(paint, DRAWN, 250, "Heights about each survey's own least-squares plane, mm.")
 
 
 def _paint_map(

@@ -16,7 +16,7 @@ from tallgrain.procedures.learning import read_learnt
 from tallgrain.seasons import PrinterSeason
 from tallgrain.store.ledger import Ledger
 from tallgrain.ui.painting.sections import SectionsPicture, paint_sections
-from tallgrain.ui.report.blocks import Block, Drawing, Heading, Report, Table, Words
+from tallgrain.ui.report.blocks import DRAWN, Block, Drawing, Heading, Report, Table, Words
 from tallgrain.ui.report.make import METHOD, plate_words
 from tallgrain.ui.report.maps import drawn_map, drawn_maps
 from tallgrain.ui.session.look_back import Season
@@ -116,7 +116,7 @@ def _section(season: PrinterSeason, one: Survey, other: Survey) -> Block:
         lambda painter, rect: paint_sections(
             painter, rect, SectionsPicture(heights, box.width, 0, 1)
         ),
-        690,
-        170,
+        DRAWN,
+        150,
         f"Along x at y = {y:g} mm.",
     )

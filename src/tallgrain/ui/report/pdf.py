@@ -18,13 +18,17 @@ WIDTH, HEIGHT = 794.0, 1123.0
 MARGIN, FOOT = 64.0, 40.0
 INNER = WIDTH - 2 * MARGIN
 SPACE = 10.0
+TALLEST = HEIGHT - 2 * MARGIN - FOOT - 110.0
+# A last page with less on it than this share is nearly empty: everything moves closer for it.
+LEAST_FILLED = 0.35
 
 
 class _Pages:
     """Lays blocks onto pages, one under the other."""
 
-    def __init__(self, device: QPdfWriter, report: Report, of: int) -> None:
+    def __init__(self, device: QPdfWriter, report: Report, of: int, close: bool) -> None:
         self._device, self._report, self._of = device, report, of
+        self._space, self._pad = (4.0, 1) if close else (SPACE, 3)
         self._painter = QPainter(device)
         self.number, self._y = 1, MARGIN
         self._foot()
@@ -34,12 +38,17 @@ class _Pages:
         self._painter.end()
         return self.number
 
+    @property
+    def filled(self) -> float:
+        """How much of the page there is something on (0 to 1)."""
+        return (self._y - MARGIN) / (HEIGHT - 2 * MARGIN)
+
     def _foot(self) -> None:
         y = HEIGHT - MARGIN + 18
-        text(self._painter, QPointF(MARGIN, y), self._report.foot, pixels=10, colour=theme.MUTED)
+        text(self._painter, QPointF(MARGIN, y), self._report.foot, colour=theme.MUTED)
         words = f"page {self.number} of {self._of}" if self._of else f"page {self.number}"
         right = Qt.AlignmentFlag.AlignRight
-        text(self._painter, QPointF(WIDTH - MARGIN, y), words, right, 10, theme.MUTED)
+        text(self._painter, QPointF(WIDTH - MARGIN, y), words, right, 12, theme.MUTED)
 
     def _room(self) -> float:
         return HEIGHT - MARGIN - FOOT / 2 - self._y
@@ -53,10 +62,10 @@ class _Pages:
     def put(self, block: Block, after: Block | None) -> None:
         """One block; a heading stays with what follows it."""
         if isinstance(block, Heading):
-            need = 60.0 + (after.height * INNER / after.width if isinstance(after, Drawing) else 60)
+            need = 80.0 + (after.height * scale_of(after) if isinstance(after, Drawing) else 40.0)
             if self._room() < need:
                 self._turn()
-            self._y += SPACE
+            self._y += self._space
             self._write(f"<h2>{html.escape(block.words)}</h2>")
         elif isinstance(block, Words):
             size = "18px" if block.strong else "13px"
@@ -80,8 +89,9 @@ class _Pages:
         made.setDocumentMargin(0)
         made.setDefaultStyleSheet(
             f"body, td, p {{ color: {theme.INK.name()}; }} h1 {{ font-size: 26px; }}"
-            "h2 { font-size: 17px; } td { padding: 3px 10px 3px 0; font-size: 11px; }"
-            f"th {{ padding: 3px 10px 3px 0; font-size: 11px; color: {theme.MUTED.name()};"
+            f"h2 {{ font-size: 17px; }} td {{ padding: {self._pad}px 10px {self._pad}px 0; "
+            f"font-size: 12px; }} th {{ padding: {self._pad}px 10px {self._pad}px 0; "
+            f"font-size: 12px; color: {theme.MUTED.name()};"
             "text-align: left; font-weight: normal; }"
         )
         made.setHtml(f"<body>{body}</body>")
@@ -97,7 +107,7 @@ class _Pages:
         self._painter.translate(MARGIN, self._y)
         document.drawContents(self._painter)
         self._painter.restore()
-        self._y += tall + SPACE
+        self._y += tall + self._space
 
     def _table(self, block: Table) -> None:
         """As many rows on a page as there is room for, with the heads above each part."""
@@ -120,9 +130,9 @@ class _Pages:
         return low
 
     def _draw(self, block: Drawing) -> None:
-        scale = min(INNER / block.width, (HEIGHT - 3 * MARGIN) / block.height)
+        scale = scale_of(block)
         tall = block.height * scale
-        style = f"font-size:11px; color:{theme.MUTED.name()}"
+        style = f"font-size:12px; color:{theme.MUTED.name()}"
         caption = self._document(f"<p style='{style}'>{html.escape(block.caption)}</p>")
         if tall + caption.size().height() > self._room() and self._y > MARGIN:
             self._turn()
@@ -136,7 +146,12 @@ class _Pages:
         self._painter.translate(MARGIN, self._y)
         caption.drawContents(self._painter)
         self._painter.restore()
-        self._y += caption.size().height() + SPACE
+        self._y += caption.size().height() + self._space
+
+
+def scale_of(block: Drawing) -> float:
+    """How much larger it is drawn: as wide as the page, or as tall as a heading leaves room for."""
+    return min(INNER / block.width, TALLEST / block.height)
 
 
 def _table_body(block: Table, rows: list[tuple[str, ...]]) -> str:
@@ -148,15 +163,22 @@ def _table_body(block: Table, rows: list[tuple[str, ...]]) -> str:
 
 
 def write_pdf(path: Path, report: Report) -> None:
-    """Write the pages; they are laid out twice, because the first time tells how many there are."""
-    buffer = QBuffer()
-    buffer.open(QIODevice.OpenModeFlag.WriteOnly)
-    count = _laid_out(_device(buffer), report, 0)
-    buffer.close()
-    out = QBuffer()
-    out.open(QIODevice.OpenModeFlag.WriteOnly)
-    _laid_out(_device(out), report, count)
+    """Write the pages; they are laid out before, which tells how many there are, and whether closer
+    lines save a page with hardly anything on it."""
+    trial, closer, out = (_opened() for _ in range(3))  # a device does not keep what it writes to
+    count, last = _laid_out(_device(trial), report)
+    close = False
+    if count > 1 and last < LEAST_FILLED:
+        fewer, _ = _laid_out(_device(closer), report, close=True)
+        close, count = fewer < count, min(fewer, count)
+    _laid_out(_device(out), report, count, close)
     write_bytes(path, bytes(out.data().data()))
+
+
+def _opened() -> QBuffer:
+    made = QBuffer()
+    made.open(QIODevice.OpenModeFlag.WriteOnly)
+    return made
 
 
 def _device(buffer: QBuffer) -> QPdfWriter:
@@ -168,10 +190,14 @@ def _device(buffer: QBuffer) -> QPdfWriter:
     return device
 
 
-def _laid_out(device: QPdfWriter, report: Report, of: int) -> int:
+def _laid_out(
+    device: QPdfWriter, report: Report, of: int = 0, close: bool = False
+) -> tuple[int, float]:
+    """How many pages there are, and how much of the last is filled."""
     device.setTitle(report.title)
-    pages = _Pages(device, report, of)
+    pages = _Pages(device, report, of, close)
     pages.title()
     for block, after in zip(report.blocks, (*report.blocks[1:], None), strict=True):
         pages.put(block, after)
-    return pages.end()
+    last = pages.filled
+    return pages.end(), last
