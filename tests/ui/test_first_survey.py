@@ -46,6 +46,9 @@ def test_survey_break_off_start_again_halt(bench, qtbot):
     s.choose_plan(SurveyPlan(5, 5))
     QTest.mouseClick(window.surface.bench.primary, Qt.MouseButton.LeftButton)
     first = s.shown.head.ident
+    assert s.busy, s.problem
+    idle(window, qtbot)
+    assert s.problem is None, s.problem
     qtbot.waitUntil(lambda: s.shown is not None and s.shown.head.ident != first, timeout=30_000)
     assert s.shown.survey.complete
     fltt = s.shown.sight.judgement.flatness.fltt

@@ -39,6 +39,7 @@ from tallgrain.ui.app.tones import Tones
 from tallgrain.ui.app.wheel import Wheel
 from tallgrain.ui.session.drafts import Drafts
 from tallgrain.ui.session.edits import NoteEvent, PutAwayEdit
+from tallgrain.ui.session.notices import Notices
 from tallgrain.ui.session.probe_work import ProbeWork
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.values_work import ValuesWork
@@ -127,6 +128,7 @@ class Window(QMainWindow):
         session.back.changed.connect(self.refresh)
         self.tones = Tones(data_home() / "tones")
         session.touched.connect(lambda: self.tones.play("touch"))
+        self.notices = Notices(session, self, self.isActiveWindow)
         session.ended.connect(self._sound)
         self.setAcceptDrops(True)
         app = QApplication.instance()
