@@ -29,13 +29,16 @@ def light_again():
         dress.dress(QApplication.instance(), "light")
 
 
-@pytest.mark.parametrize("palette", [theme.LIGHT, theme.DARK])
-def test_words_and_edges_stand_out(palette):
+@pytest.mark.parametrize("strong", [False, True])
+@pytest.mark.parametrize("dark", [False, True])
+def test_words_and_edges_stand_out(dark, strong):
+    palette = theme.colours(dark, strong)
+    text, edges = (7.0, 4.5) if strong else (4.5, 3.0)
     for ground in GROUNDS:
         for words in ("INK", "MUTED", "RUST"):
-            assert contrast(palette[words], palette[ground]) >= 4.5, (words, ground)
+            assert contrast(palette[words], palette[ground]) >= text, (words, ground)
         for edge in ("EDGE", "GOLD"):
-            assert contrast(palette[edge], palette[ground]) >= 3.0, (edge, ground)
+            assert contrast(palette[edge], palette[ground]) >= edges, (edge, ground)
     assert contrast(palette["INK"], palette["GOLD_WASH"]) >= 4.5
     assert contrast(palette["PANEL"], palette["INK"]) >= 4.5  # the one next step
     assert contrast("#FFFFFF", palette["STOP"]) >= 4.5
@@ -68,20 +71,22 @@ def words_on_screen(window):
         yield label, contrast(*ends)
 
 
-@pytest.mark.parametrize("choice", ["light", "dark"])
+@pytest.mark.parametrize("choice", ["light", "dark", "strong", "strong dark"])
 def test_every_page_can_be_read(season, qtbot, choice, tmp_path):
     window, _ = season
     dress.choose_colours(choice)
-    assert theme.is_dark() == (choice == "dark") and dress.colours_chosen() == choice
+    assert theme.worn() == ("dark" in choice, "strong" in choice)
+    assert dress.colours_chosen() == choice
+    least = 6.8 if "strong" in choice else 4.4
     for name in window.rooms:
         window.visit(name)
         qtbot.wait(30)
         for label, ratio in words_on_screen(window):
             if label.isEnabled():
-                assert ratio >= 4.4, (name, label.text(), ratio)
+                assert ratio >= least, (name, label.text(), ratio)
     # On paper it is drawn light, whatever the window wears.
     window.visit("Surface")
     window.surface.save_picture(tmp_path / "field.png")
     made = QImage(str(tmp_path / "field.png"))
     assert made.pixelColor(2, 2) == QColor(theme.LIGHT["PAPER"])
-    assert theme.is_dark() == (choice == "dark")
+    assert theme.worn() == ("dark" in choice, "strong" in choice)

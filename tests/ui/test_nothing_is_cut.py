@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import (
     QAbstractScrollArea,
     QAbstractSpinBox,
     QComboBox,
+    QHeaderView,
     QLabel,
     QLineEdit,
     QPushButton,
@@ -16,10 +17,12 @@ from PyQt6.QtWidgets import (
 )
 
 from tallgrain import demo
+from tallgrain.ui.app.tips import CONTROLS, tip_of
 from tallgrain.ui.widgets.parts import Elided
 
 SIZES = ((1024, 700), (1280, 800))
 PRINTERS = ("Barley", "Rye", "Millet")
+PARTS = (QAbstractSpinBox, QComboBox, QAbstractItemView)
 
 
 def cut(widget):
@@ -101,6 +104,7 @@ def test_no_words_are_cut(bench, qtbot, printer, size, percent):
     demo.put_sheet(window.session.ledger, printer)
     window.session.choose_printer(printer)
     window.refresh_printers()
+    bare = []
     for page in pages(window):
         qtbot.wait(5)
         station = window.station.widget
@@ -109,6 +113,14 @@ def test_no_words_are_cut(bench, qtbot, printer, size, percent):
         for button in station.findChildren(QAbstractButton):
             if button.isVisible():
                 assert button.accessibleName() or button.text(), page
+        bare += [
+            (window.station.name, one.accessibleName() or one.text())
+            for one in station.findChildren(QWidget)
+            if isinstance(one, CONTROLS) and one.isVisible() and one.isEnabled()
+            and not isinstance(one, QHeaderView) and not isinstance(one.parentWidget(), PARTS)
+            and not tip_of(one, window.station.name)
+        ]  # fmt: skip
+    assert not bare, "\n".join(sorted({f"{page}: {name}" for page, name in bare}))
 
 
 def walked(window, most=140):

@@ -1,4 +1,4 @@
-"""The window's colours: as the desktop has them, light or dark; remembered."""
+"""The window's colours: as the desktop has them, light or dark, in high contrast; remembered."""
 
 from PyQt6.QtCore import QSettings, Qt
 from PyQt6.QtWidgets import QApplication
@@ -6,7 +6,10 @@ from PyQt6.QtWidgets import QApplication
 from tallgrain.paths import data_home
 from tallgrain.ui.app import theme
 
-CHOICES = {"desktop": "As the desktop", "light": "Light", "dark": "Dark"}
+CHOICES = {
+    "desktop": "As the desktop", "light": "Light", "dark": "Dark",
+    "strong": "High contrast, light", "strong dark": "High contrast, dark",
+}  # fmt: skip
 
 
 def window_settings() -> QSettings:
@@ -32,7 +35,12 @@ def dress(app: QApplication, choice: str) -> None:
     """Palette and style sheet in the colours that are wanted."""
     hints = app.styleHints()
     desktop = hints.colorScheme() if hints is not None else Qt.ColorScheme.Unknown
-    theme.use(choice == "dark" or (choice == "desktop" and desktop == Qt.ColorScheme.Dark))
+    wish = hints.accessibility() if hints is not None else None
+    strong = wish is not None and wish.contrastPreference() is Qt.ContrastPreference.HighContrast
+    if choice == "desktop":
+        theme.use(desktop == Qt.ColorScheme.Dark, strong)
+    else:
+        theme.use("dark" in choice, "strong" in choice)
     app.setPalette(theme.palette())
     redress(app)
 

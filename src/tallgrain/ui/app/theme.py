@@ -24,6 +24,19 @@ DARK = {
     "GRAIN": "#C08A24", "GOLD_WASH": "#4A3C1C", "RUST": "#F08A6C", "STOP": "#C7321D",
     "METAL": "#6F7780", "FAINT": "#7B7F80", "LIT": "#FFFFFF", "DIM": "#6A7076",
 }  # fmt: skip
+# High contrast: the same jobs, text by 7:1 and edges by 4.5:1; what isn't named stays.
+STRONG_LIGHT = {
+    "PAPER": "#FFFFFF", "PANEL": "#FFFFFF", "SHADE": "#F0EEE8", "LINE": "#6E6858",
+    "EDGE": "#3A3629", "INK": "#000000", "MUTED": "#35312A", "GOLD": "#6E4200",
+    "GRAIN": "#8A5A08", "RUST": "#861800", "STOP": "#A01200", "METAL": "#8E8574",
+    "FAINT": "#5E5848", "LIT": "#26343C", "DIM": "#5A5F63",
+}  # fmt: skip
+STRONG_DARK = {
+    "PAPER": "#000000", "PANEL": "#0A0D10", "SHADE": "#171C20", "LINE": "#7E8890",
+    "EDGE": "#C3CCD3", "INK": "#FFFFFF", "MUTED": "#DAD6CB", "GOLD": "#FFC860",
+    "GRAIN": "#E0A83C", "RUST": "#FFAF98", "STOP": "#C7321D", "METAL": "#98A1A9",
+    "FAINT": "#A8ADB0", "DIM": "#8E959B",
+}  # fmt: skip
 # Changed in place by `use`, so that whoever holds one follows.
 PAPER, PANEL, SHADE = QColor(LIGHT["PAPER"]), QColor(LIGHT["PANEL"]), QColor(LIGHT["SHADE"])
 LINE, EDGE = QColor(LIGHT["LINE"]), QColor(LIGHT["EDGE"])
@@ -38,12 +51,22 @@ DARK_HEIGHTS = ("#8FE3D6", "#43A396", "#235952", "#2A3136", "#5C4327", "#B0783C"
 HEIGHTS = list(LIGHT_HEIGHTS)
 
 
-def use(dark: bool) -> None:
-    """Draw in the dark or the light palette from now on."""
+_STRONG = [False]
+
+
+def colours(dark: bool, strong: bool) -> dict[str, str]:
+    """A palette: every colour by its job."""
+    plain, more = (DARK, STRONG_DARK) if dark else (LIGHT, STRONG_LIGHT)
+    return {**plain, **(more if strong else {})}
+
+
+def use(dark: bool, strong: bool = False) -> None:
+    """Draw in the dark or the light palette from now on, in high contrast if wanted."""
     named = globals()
-    for name, value in (DARK if dark else LIGHT).items():
+    for name, value in colours(dark, strong).items():
         named[name].setRgba(QColor(value).rgba())
     HEIGHTS[:] = DARK_HEIGHTS if dark else LIGHT_HEIGHTS
+    _STRONG[0] = strong
 
 
 def is_dark() -> bool:
@@ -51,15 +74,20 @@ def is_dark() -> bool:
     return HEIGHTS[0] == DARK_HEIGHTS[0]
 
 
+def worn() -> tuple[bool, bool]:
+    """Whether the dark palette is in use, and whether high contrast is."""
+    return is_dark(), _STRONG[0]
+
+
 @contextmanager
 def on_paper() -> Iterator[None]:
     """What is written to be printed is drawn in the light palette, whatever the window has."""
-    dark = is_dark()
+    before = worn()
     use(False)
     try:
         yield
     finally:
-        use(dark)
+        use(*before)
 
 
 # How many times larger than at arm's length from a small screen everything is drawn.

@@ -9,6 +9,7 @@ from PyQt6.QtGui import (
     QCloseEvent,
     QDragEnterEvent,
     QDropEvent,
+    QHelpEvent,
     QKeyEvent,
     QResizeEvent,
     QUndoStack,
@@ -18,6 +19,7 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QMainWindow,
     QStackedWidget,
+    QToolTip,
     QVBoxLayout,
     QWidget,
 )
@@ -35,6 +37,7 @@ from tallgrain.ui.app.growing import Growing
 from tallgrain.ui.app.leading import Leading
 from tallgrain.ui.app.menus import Menus
 from tallgrain.ui.app.needless import NeedlessCard
+from tallgrain.ui.app.tips import CONTROLS, tip_of
 from tallgrain.ui.app.tones import Tones
 from tallgrain.ui.app.wheel import Wheel
 from tallgrain.ui.session.drafts import Drafts
@@ -415,6 +418,11 @@ class Window(QMainWindow):
             return True
         if event is not None:
             self.growing.seen(watched, event)
+        if isinstance(event, QHelpEvent) and isinstance(watched, CONTROLS):
+            tip = tip_of(watched, self.station.name)
+            if event.type() == QEvent.Type.ToolTip and tip:
+                QToolTip.showText(event.globalPos(), tip, watched)
+                return True
         if event is not None and event.type() == QEvent.Type.KeyPress:
             self.session.care.somebody_is_here()
         if (

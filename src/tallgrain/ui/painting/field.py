@@ -159,12 +159,12 @@ def _plate(painter: QPainter, picture: Picture, view: View) -> None:
 
 
 # Pictures of the last few charts; the chart is held too, so that its id stays its own.
-_drawn: dict[tuple[int, bool], tuple[Chart, QImage, QPainterPath, QPainterPath]] = {}
+_drawn: dict[tuple[int, tuple[bool, bool]], tuple[Chart, QImage, QPainterPath, QPainterPath]] = {}
 
 
 def _drawing_of(chart: Chart) -> tuple[QImage, QPainterPath, QPainterPath]:
     """A chart's picture, its contour lines (in mm) and its level line."""
-    key = id(chart), theme.is_dark()
+    key = id(chart), theme.worn()
     if key not in _drawn:
         while len(_drawn) >= 4:
             _drawn.pop(next(iter(_drawn)))

@@ -158,7 +158,7 @@ class Field(QWidget):
     def _ground(self, picture: Picture, view: View) -> QPixmap:
         """The drawing without line and cursor, made anew only when something in it changed."""
         ratio = self.devicePixelRatioF()
-        key = (picture.ground(), view, self.size(), ratio, theme.is_dark(), theme.growth())
+        key = (picture.ground(), view, self.size(), ratio, theme.worn(), theme.growth())
         if self._kept is None or self._kept[0] != key:
             made = QPixmap((QSizeF(self.size()) * ratio).toSize())
             made.setDevicePixelRatio(ratio)
