@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
 
 from tallgrain import demo
 from tallgrain.store.ledger import Ledger
+from tallgrain.ui.app import theme
 from tallgrain.ui.app.start import application, make_window
 from tallgrain.ui.painting import view as views
 from tallgrain.ui.widgets.bench import BENCH_WIDTH
@@ -83,11 +84,11 @@ def pages(window):
 def middle_of(window):
     """Between route and bench, from the header to the foot (px)."""
     wide = (w for w in window.station.widget.findChildren(QWidget) if w.isVisible())
-    own = getattr(window.station, "bench", None)
+    own, bench_px = getattr(window.station, "bench", None), theme.px(BENCH_WIDTH)
     bench = (
         own
         if isinstance(own, QWidget)
-        else next((w for w in wide if w.minimumWidth() == w.maximumWidth() == BENCH_WIDTH), None)
+        else next((w for w in wide if w.minimumWidth() == w.maximumWidth() == bench_px), None)
     )
     left = window.route.mapTo(window, QPoint(window.route.width(), 0)).x()
     right = window.width() if bench is None else bench.mapTo(window, QPoint(0, 0)).x()
@@ -109,7 +110,8 @@ def measured(window):
             child.repaint()
     middle, bench = middle_of(window)
     box = window.session.sheet.plate.outline.box
-    plate = max((v.scale**2 * box.width * box.depth for v in seen), default=0.0)
+    drawn = max((v.scale**2 * box.width * box.depth for v in seen), default=0.0)
+    plate = drawn * theme.growth() ** 2
     words = controls = out = 0
     if bench is not None:
         for one in bench.findChildren(QLabel):

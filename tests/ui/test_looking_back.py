@@ -43,7 +43,7 @@ def test_the_year_is_there(season):
     # The strip tells what was measured, the kernel what the plate is without its touches' noise.
     headline = float(window.rooms["Surface"].kernel().headline.removesuffix(" mm"))
     assert headline == pytest.approx(picture.figures[-1], abs=0.005)
-    assert "Against survey 33" in words(window)
+    assert "Not as survey 33, 14 Nov 2026" in words(window)
 
 
 def test_walking_the_season_by_keys(season, qtbot):
@@ -63,9 +63,9 @@ def test_walking_the_season_by_keys(season, qtbot):
         lambda: s.back.compared and s.back.compared.a.ident == s.back.pin_a, timeout=5000
     )
     assert strip.picture().pin_a is not None
-    assert "the shape changed by" in words(window)
+    assert "The shape changed by" in words(window)
     matters = s.back.compared.comparison.matters
-    assert ("It matters: up to" if matters else "It does not matter: under") in words(window)
+    assert ("It matters: 0." if matters else "It does not matter.") in words(window)
     assert "moved (3 Aug 2026)" in words(window)
     press(window, Qt.Key.Key_A)  # the same place again takes the pin away
     assert s.back.pin_a is None

@@ -26,17 +26,7 @@ def verdict_told(found: Comparison) -> Told:
     """The verdict and whether it matters, in one or two sentences."""
     if found.verdict == "same":
         return Told("same", "The same bed: no difference beyond the noise.")
-    parts = []
-    if "changed_shape" in found.verdict:
-        parts.append(f"the shape changed by {found.shape_pv_mm:.3f} mm")
-    if "moved" in found.verdict:
-        tilt = max(abs(found.tilt_x_mm), abs(found.tilt_y_mm))
-        if abs(found.offset_mm) >= tilt / 2:
-            way = "nearer to the nozzle" if found.offset_mm > 0 else "further from the nozzle"
-            parts.append(f"the plate is {abs(found.offset_mm):.3f} mm {way}")
-        if tilt > abs(found.offset_mm) / 2:
-            parts.append(f"it leans {_lean(found)}")
-    said = " and ".join(parts)
+    said = what_changed(found)
     matter = (
         f"It matters: up to {found.largest_mm:.3f} mm of first layer."
         if found.matters
@@ -52,6 +42,21 @@ def verdict_told(found: Comparison) -> Told:
     }
     words = f"{said[:1].upper()}{said[1:]}: a real change. {matter}"
     return Told(found.verdict, words, figures)
+
+
+def what_changed(found: Comparison) -> str:
+    """How the plate differs, in one clause; "" where it is the same."""
+    parts = []
+    if "changed_shape" in found.verdict:
+        parts.append(f"the shape changed by {found.shape_pv_mm:.3f} mm")
+    if "moved" in found.verdict:
+        tilt = max(abs(found.tilt_x_mm), abs(found.tilt_y_mm))
+        if abs(found.offset_mm) >= tilt / 2:
+            way = "nearer to the nozzle" if found.offset_mm > 0 else "further from the nozzle"
+            parts.append(f"the plate is {abs(found.offset_mm):.3f} mm {way}")
+        if tilt > abs(found.offset_mm) / 2:
+            parts.append(f"it leans {_lean(found)}")
+    return " and ".join(parts)
 
 
 def _lean(found: Comparison) -> str:

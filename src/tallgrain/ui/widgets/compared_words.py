@@ -1,6 +1,6 @@
 """What a comparison says, in plain sentences."""
 
-from tallgrain.core.surface.changed import compare_told
+from tallgrain.core.surface.changed import compare_told, what_changed
 from tallgrain.core.surface.compare import Comparison
 from tallgrain.ui.session.look_back import Compared, Season
 from tallgrain.ui.widgets.words import day, mm
@@ -15,12 +15,33 @@ def compared_words(compared: Compared, season: Season | None) -> tuple[str, bool
     found = compared.comparison
     verdict, *others = compare_told(found)
     lines = [against + verdict.sentence[:1].lower() + verdict.sentence[1:]]
-    between = season.events_between(compared.a.ident, compared.b.ident) if season else []
-    if between and found.verdict != "same":
-        lines.append(f"In between: {', '.join(f'{e.kind} ({day(e.at)})' for e in between)}.")
+    if found.verdict != "same":
+        lines += _between(compared, season)
     # That a creep may be in it stands at Trust.
     lines += [told.sentence for told in others if told.code != "creep_unseen"]
     return "\n".join(lines), found.matters
+
+
+def in_short(compared: Compared, season: Season | None) -> tuple[str, str, bool]:
+    """A heading that answers whether it is the same bed, a line about it, and whether it asks for
+    attention."""
+    a, found = compared.a, compared.comparison
+    if found is None:
+        words = compared.error.what if compared.error else "nothing to compare."
+        return f"Beside survey {a.ident}, {day(a.taken_at)}", words, True
+    if found.verdict == "same":
+        return f"As survey {a.ident}, {day(a.taken_at)}", "No difference beyond the noise.", False
+    said = what_changed(found)
+    matter = f"It matters: {mm(found.largest_mm)} mm" if found.matters else "It does not matter"
+    head = f"Not as survey {a.ident}, {day(a.taken_at)}"
+    lines = [f"{said[:1].upper()}{said[1:]}. {matter}.", *_between(compared, season)]
+    return head, "\n".join(lines), found.matters
+
+
+def _between(compared: Compared, season: Season | None) -> list[str]:
+    events = season.events_between(compared.a.ident, compared.b.ident) if season else []
+    told = ", ".join(f"{e.kind} ({day(e.at)})" for e in events)
+    return [f"In between: {told}."] if told else []
 
 
 def figure_lines(found: Comparison) -> list[str]:

@@ -19,7 +19,7 @@ from tallgrain.ui.session.surveying import soak_left
 from tallgrain.ui.stations.surface.first_layer import FirstLayerPanel
 from tallgrain.ui.stations.surface.pages import CuresPage, TrustPage
 from tallgrain.ui.widgets.bench import ClearanceRow, Notice, Tabbed, show_act
-from tallgrain.ui.widgets.compared_words import compared_words, figure_lines
+from tallgrain.ui.widgets.compared_words import compared_words, figure_lines, in_short
 from tallgrain.ui.widgets.parts import Bar, Panel, Readout, button, label, put, rule, set_role, tell
 from tallgrain.ui.widgets.words import count_of, duration, mm
 
@@ -318,7 +318,10 @@ class SurfaceBench(Panel):
             part.setVisible(told)
         self.figures.setVisible(told and self.compare_first)
         if compared is not None and told:
-            words, attention = compared_words(compared, s.back.season)
+            head, words, attention = in_short(compared, s.back.season)
+            if self.compare_first:
+                words, attention = compared_words(compared, s.back.season)
+            tell(self.same_head, head)
             tell(self.same, words)
             found = compared.comparison
             tell(self.figures, "\n".join(figure_lines(found)) if found is not None else "")
