@@ -92,3 +92,11 @@ def test_chart_draws_each_level_where_the_surface_has_it():
     assert {round(c.level, 3) for c in drawn.contours} >= {-0.15, -0.1, -0.05, 0, 0.05, 0.1, 0.15}
     scattered = np.random.default_rng(4).uniform(0, 300, (40, 2))
     assert np.isfinite(chart(scattered, scattered[:, 0] / 1000).heights).mean() > 0.6
+    # Screws' places between a grid's lines break it, and are drawn between all the same.
+    lines = np.stack(np.meshgrid(np.linspace(5, 245, 6), np.linspace(5, 245, 6)), -1).reshape(-1, 2)
+    screws = [(22, 22), (22, 125), (22, 228), (228, 22), (228, 125), (228, 228)]
+    both = np.vstack([lines, screws])
+    shown = chart(both, both[:, 0] * both[:, 1] / 1e6).heights
+    assert np.isfinite(shown).mean() > 0.98
+    xs = np.linspace(5, 245, len(shown))
+    assert np.nanmax(np.abs(shown - np.outer(xs, xs) / 1e6)) < 0.002

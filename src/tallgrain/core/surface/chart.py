@@ -11,6 +11,8 @@ from tallgrain.core.surface.interpolate import Mesh, filled, mesh_of, near_measu
 from tallgrain.core.survey import Floats
 
 RASTER = 160
+# A grid whose cells cover less of the points' hull is drawn as scattered points are.
+LEAST_DRAWN = 0.6
 # Enough for a survey that still grows, in a third of the time.
 COARSE_RASTER = 90
 LEAST_SPAN_MM = 0.01
@@ -181,7 +183,13 @@ def _raster(
     if rim is not None:
         raster[~_within(rim, mesh, xy, xs, ys)] = np.nan
     elif not mesh.complete:
-        raster[~near_measured(mesh, xs, ys)] = np.nan
+        drawn = near_measured(mesh, xs, ys)
+        if min(len(mesh.xs), len(mesh.ys)) >= 3:
+            # Places between the lines of a grid, such as screws', break it into strips.
+            between = _scattered(xy, heights, xs, ys)
+            if drawn.sum() < LEAST_DRAWN * np.isfinite(between).sum():
+                return xs, ys, between
+        raster[~drawn] = np.nan
     return xs, ys, raster
 
 
@@ -209,7 +217,8 @@ def _scattered(xy: Floats, heights: Floats, xs: Floats, ys: Floats) -> Floats:
     places = np.stack(np.meshgrid(xs, ys), axis=-1).reshape(-1, 2)
     try:
         hull = Delaunay(xy)
-        smooth = RBFInterpolator(xy, heights, neighbors=min(len(xy), 24))(places)
+        near = None if len(xy) <= 100 else 24  # of a few all count: no kinks
+        smooth = RBFInterpolator(xy, heights, neighbors=near)(places)
     except (QhullError, np.linalg.LinAlgError):
         return np.full((len(ys), len(xs)), np.nan)
     smooth[hull.find_simplex(places) < 0] = np.nan
