@@ -160,3 +160,20 @@ def test_a_survey_of_a_line_says_so(bench, qtbot):
     qtbot.waitUntil(lambda: s.shown is not None, timeout=5000)
     window.visit("Tilt")
     assert not window.tilt.work.solve_shown("mean") and s.problem is not None
+
+
+def test_what_is_under_way_is_told_in_the_foot_and_broken_off_there(bench, qtbot):
+    window, made = bench("--pace", "real", "--speed", "20")
+    s = window.session
+    window.visit("Tilt")
+    foot = window.tilt.under_way
+    assert not foot.isVisible()
+    press(window, Qt.Key.Key_F5)
+    qtbot.waitUntil(lambda: foot.isVisible() and foot.bar.value() >= 3, timeout=30_000)
+    assert foot.told.text().startswith(f"{foot.bar.value()} of {foot.bar.maximum()} touches, about")
+    assert foot.visibleRegion().boundingRect() == foot.rect()  # never under a scroll
+    foot.break_off.click()
+    assert not foot.break_off.isEnabled()
+    idle(window, qtbot)
+    assert not foot.isVisible() and window.tilt.act.isVisible()
+    assert made.truth()["gap_mm"] > 1 and made.truth()["strikes"] == [] and not s.busy

@@ -268,6 +268,11 @@ class Motion(QObject):
             self._cool_next = False
             self.set_heat(0.0, 0.0)
 
+    @property
+    def breaking_off(self) -> bool:
+        """Whether what is under way was asked to end."""
+        return self._break_off.asked
+
     def break_off(self) -> None:
         """Finish this touch, raise, stop."""
         s = self._session

@@ -30,6 +30,7 @@ if TYPE_CHECKING:
     from tallgrain.ui.widgets.bench import Bench, ClearanceRow, Notice
     from tallgrain.ui.widgets.route import Kernel
     from tallgrain.ui.widgets.strip import Story
+    from tallgrain.ui.widgets.under_way import UnderWay
 
 
 class Shared:
@@ -109,6 +110,7 @@ class Station(ABC):
     clearance: "ClearanceRow | None" = None
     notice: "Notice"
     act: "QPushButton"
+    under_way: "UnderWay"
 
     def __init__(self, session: "Session") -> None:
         self._session = session
@@ -119,6 +121,7 @@ class Station(ABC):
 
         bench = Bench(self._session, self.primary)
         self.notice, self.clearance, self.act = bench.notice, bench.clearance, bench.act
+        self.under_way = bench.under_way
         return bench
 
     @property

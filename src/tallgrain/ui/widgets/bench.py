@@ -28,6 +28,7 @@ from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.state import LinkState
 from tallgrain.ui.widgets.canvas import canvas, room
 from tallgrain.ui.widgets.parts import Panel, Table, button, label, put, set_role, tell
+from tallgrain.ui.widgets.under_way import UnderWay
 
 BENCH_WIDTH = 380
 
@@ -327,6 +328,7 @@ class Bench(Panel):
         self.setFixedWidth(width)
         self.notice = Notice()
         self.clearance = ClearanceRow(session)
+        self.under_way = UnderWay(session)
         self.act = button("", "primary")
         self.act.clicked.connect(act)
 
@@ -346,7 +348,7 @@ class Bench(Panel):
         return made
 
     def _end(self, *below: QWidget) -> None:
-        put(self.column, self.clearance, *below, self.act)
+        put(self.column, self.clearance, *below, self.under_way, self.act)
 
 
 class LooksView(QWidget):

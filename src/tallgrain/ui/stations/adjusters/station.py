@@ -222,6 +222,7 @@ class AdjustersStation(Station):
             self.places.refresh()
         show_act(self.act, words, linked)
         self.act.setVisible(not s.busy)
+        self.under_way.follow(work.touched, work.total)
         gauging = number == GAUGE and s.guard is not None and s.guard.hands_in
         self.act.setEnabled((not unsure and work.here and not gauging) or not linked)
         self._tell()

@@ -240,6 +240,7 @@ class DriftStation(Station):
         words = LEADS[action][1] if action in LEADS else act_words(s, "Quick check  F5")
         show_act(self.act, words, s.ready and action not in LEADS)
         self.act.setVisible(not s.busy)
+        self.under_way.follow(len(self.work.touched), len(plan.points) if plan is not None else 0)
         self.act.setEnabled(season is not None and (action in LEADS or not unsure))
         self.pair.setEnabled(s.back.sides() is not None)
         self.report.setEnabled(season is not None and bool(season.drift.idents))

@@ -160,6 +160,9 @@ class ProbeStation(Station):
         self.tabbed.offer(range(len(TABS)) if s.sheet.probe.there else UNPROBED)
         number = self.tabbed.number
         self.works.foot.setVisible(number == 0)
+        count = self.repeats.places.value() * self.repeats.touches.value()
+        touched = sum(len(place) for place in self.work.touches)
+        self.under_way.follow(touched, count if number == 2 else 0)
         self.pages[number].refresh()
         self.notice.follow(s)
         reference = number == 0 and self.work.next_check == "reference"

@@ -143,6 +143,7 @@ class TiltStation(Station):
         words = act_words(s, f"Level: {self.most.value()} passes at most  F5")
         show_act(self.act, words, linked)
         self.act.setVisible(not s.busy)
+        self.under_way.follow(len(work.touched), work.total)
         self.act.setEnabled((not unsure and self.here) or not linked)
         for part in (self.once, self.look, self.check):
             part.setEnabled(idle and not unsure)

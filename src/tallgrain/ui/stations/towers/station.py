@@ -148,6 +148,7 @@ class TowersStation(Station):
             words = f"Keep {count_of(len(work.values.not_kept), 'value')}: survive power-off  F5"
         show_act(self.act, words, linked and not self._to_keep)
         self.act.setVisible(not s.busy and self.here)
+        self.under_way.follow(len(work.touched), work.total)
         self.act.setEnabled(not unsure or not linked)
         for part in (self.once, self.look):
             part.setEnabled(idle and not unsure)

@@ -1,0 +1,47 @@
+"""What is under way: how far it is, how long it takes yet, and breaking it off."""
+
+import time
+
+from PyQt6.QtWidgets import QProgressBar, QVBoxLayout, QWidget
+
+from tallgrain.ui.session.session import Session
+from tallgrain.ui.widgets.parts import button, label, tell
+from tallgrain.ui.widgets.words import duration
+
+
+class UnderWay(QWidget):
+    """Stands in a bench's foot while touches are made; hidden otherwise."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self._session = session
+        self._seen = 0, 0.0  # touches when it began, and when that was
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        self.told = label(role="muted")
+        self.bar = QProgressBar()
+        self.bar.setTextVisible(False)
+        self.break_off = button("Break off  F8", tip="Finish this touch, raise, stop")
+        self.break_off.clicked.connect(session.motion.break_off)
+        for part in (self.told, self.bar, self.break_off):
+            column.addWidget(part)
+        self.hide()
+
+    def follow(self, done: int, total: int) -> None:
+        """So many touches of so many; hidden while nothing runs, or nothing is counted."""
+        shown = self._session.busy and done < total
+        if not shown or done < self._seen[0] or not self._seen[1]:
+            self._seen = done, time.monotonic()
+        self.setVisible(shown)
+        if not shown:
+            return
+        first, began = self._seen
+        words = f"{done} of {total} touches"
+        if done - first >= 2:
+            each = (time.monotonic() - began) / (done - first)
+            words += f", {duration(each * (total - done))} left"
+        tell(self.told, words)
+        self.bar.setMaximum(total)
+        self.bar.setValue(done)
+        self.bar.setAccessibleName(words)
+        self.break_off.setEnabled(not self._session.motion.breaking_off)
