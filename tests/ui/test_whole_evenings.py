@@ -5,9 +5,9 @@ import pytest
 import tomlkit
 from PyQt6.QtCore import Qt
 from test_own_printer import keys, sheet_of
-from test_probe_station import walk as checked
 
 from at_the_window import brought_down, gauge_loop, idle, press
+from at_the_window import checks_walked as checked
 from at_the_window import proof_walked as proven
 from tallgrain.errors import GuardRefused
 from tallgrain.store.ledger import Ledger
