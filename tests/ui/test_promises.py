@@ -1,7 +1,10 @@
 """Small promises of the window: the wheel, acts that can't be done, what belongs to one printer,
 what is put away, tables that could be read in two ways, and figures of another version."""
 
+import os
 import sqlite3
+import subprocess
+import sys
 from contextlib import closing
 
 import pytest
@@ -222,3 +225,24 @@ def test_what_a_printer_has_no_use_for_says_why(bench, qtbot):
     qtbot.waitUntil(card.isVisible, timeout=2000)
     s.choose_printer("Millet")
     qtbot.waitUntil(window.station.widget.isVisible, timeout=2000)
+
+
+SEEN = """
+import os, sys
+from pathlib import Path
+from tallgrain.store.ledger import Ledger
+from tallgrain.ui.app.start import application, make_window
+app, home = application(), Path(os.environ["TALLGRAIN_HOME"])
+window = make_window(Ledger.open(home), home, whole=False)
+window.show()
+app.processEvents()
+print(*{"scipy", "jinja2"}.intersection(sys.modules), flush=True)
+os._exit(0)
+"""
+
+
+def test_a_window_is_seen_before_what_it_does_not_need_yet_is_loaded(tmp_path):
+    env = {**os.environ, "TALLGRAIN_HOME": str(tmp_path), "PYTHONPATH": os.pathsep.join(sys.path)}
+    command = [sys.executable, "-c", SEEN]
+    seen = subprocess.run(command, env=env, check=True, capture_output=True, text=True, timeout=60)
+    assert seen.stdout.split() == []

@@ -12,7 +12,6 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from scipy.spatial.distance import cdist
 
 from tallgrain.core.machine.outline import Rectangle
 from tallgrain.core.survey import Floats
@@ -39,6 +38,8 @@ class Known:
 
 def matern(one: Floats, other: Floats, length: float) -> Floats:
     """Correlation (m, n) of places (m, 2) and (n, 2), 5/2."""
+    from scipy.spatial.distance import cdist  # here: it would be a third of the window's start
+
     a = cdist(one, other)
     a *= np.sqrt(5.0) / length
     return np.asarray((1 + a * (1 + a / 3)) * np.exp(-a))
