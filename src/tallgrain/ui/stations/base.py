@@ -85,8 +85,9 @@ class Shared:
 
         checks = self.checks
         due = bool(checks.distrusted) and checks.next_check is not None
-        lost = lambda: bool(self.surfaces.lost)  # noqa: E731
-        return recovery_of(self.session.journal, self.values.book, due, lost)
+        return recovery_of(
+            self.session.journal, self.values.book, due, lambda: bool(self.surfaces.lost)
+        )
 
     @cached_property
     def layer_season(self) -> "LayerSeason":
