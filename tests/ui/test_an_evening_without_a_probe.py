@@ -122,7 +122,9 @@ def test_without_a_probe_and_by_hand(quern, qtbot):
     press(window, Qt.Key.Key_F5)
     feeling(window, made, qtbot, lambda: not s.busy)
     idle(window, qtbot)
-    assert s.problem is None and len(s.shown.survey.points) == 4
+    assert s.problem is None, s.problem
+    qtbot.waitUntil(lambda: s.shown is not None, timeout=20_000)  # judged beside the window
+    assert len(s.shown.survey.points) == 4
     person.printer.close()
 
 

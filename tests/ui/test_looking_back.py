@@ -437,7 +437,7 @@ def test_looking_back_goes_on_whatever_the_printer_does(season, qtbot, trouble, 
     window.strip.setFocus()
     press(window, Qt.Key.Key_Left)
     press(window, Qt.Key.Key_Return)
-    qtbot.waitUntil(lambda: s.shown.head.ident == "32", timeout=5000)
+    qtbot.waitUntil(lambda: s.shown.head.ident == "32", timeout=20_000)
 
 
 def test_the_first_layer_is_a_layer_with_its_advice(season, qtbot):

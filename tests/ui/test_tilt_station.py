@@ -163,13 +163,13 @@ def test_a_survey_of_a_line_says_so(bench, qtbot):
 
 
 def test_what_is_under_way_is_told_in_the_foot_and_broken_off_there(bench, qtbot):
-    window, made = bench("--pace", "real", "--speed", "20")
+    window, made = bench("--pace", "real", "--speed", "6")
     s = window.session
     window.visit("Tilt")
     foot = window.tilt.under_way
     assert not foot.isVisible()
     press(window, Qt.Key.Key_F5)
-    qtbot.waitUntil(lambda: foot.isVisible() and foot.bar.value() >= 3, timeout=30_000)
+    qtbot.waitUntil(lambda: foot.isVisible() and "about" in foot.told.text(), timeout=45_000)
     assert foot.told.text().startswith(f"{foot.bar.value()} of {foot.bar.maximum()} touches, about")
     assert foot.visibleRegion().boundingRect() == foot.rect()  # never under a scroll
     foot.break_off.click()

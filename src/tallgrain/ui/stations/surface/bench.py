@@ -7,7 +7,15 @@ off, failed. Each shows what is true now and what to do.
 from collections.abc import Callable
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLineEdit, QProgressBar, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QApplication,
+    QGridLayout,
+    QHBoxLayout,
+    QLineEdit,
+    QProgressBar,
+    QVBoxLayout,
+    QWidget,
+)
 
 from tallgrain.core.surface.first_layer import FirstLayerSight
 from tallgrain.core.surface.judgement import Judgement
@@ -20,7 +28,9 @@ from tallgrain.ui.stations.surface.first_layer import FirstLayerPanel
 from tallgrain.ui.stations.surface.pages import CuresPage, TrustPage
 from tallgrain.ui.widgets.bench import ClearanceRow, Notice, Tabbed, show_act
 from tallgrain.ui.widgets.compared_words import compared_words, figure_lines, in_short
+from tallgrain.ui.widgets.field import Field
 from tallgrain.ui.widgets.parts import Bar, Panel, Readout, button, label, put, rule, set_role, tell
+from tallgrain.ui.widgets.strip import Strip
 from tallgrain.ui.widgets.words import count_of, duration, mm
 
 WIDTH = 350
@@ -376,7 +386,9 @@ class SurfaceBench(Panel):
         if step is self._step or not step.isEnabled():
             return
         self._step = step
-        if self.isVisible() and not self.url.hasFocus():
+        # Whoever walks the plate or the season by keys goes on there; a clearance is asked for.
+        walks = step is not self.clearance and isinstance(QApplication.focusWidget(), Field | Strip)
+        if self.isVisible() and not self.url.hasFocus() and not walks:
             step.setFocus(Qt.FocusReason.OtherFocusReason)
             if step is self.clearance:
                 self.clearance.selectAll()  # so that typing replaces the hint
