@@ -52,8 +52,10 @@ class Pointing:
         survey = self._survey
         if survey is None or not len(survey.points):
             return ""
-        away, x, y = min((math.dist(at, (p.x, p.y)), p.x, p.y) for p in survey.points)
-        height = chart.at(x, y)
+        # By arrays: the mouse moves, and an imported survey may have a million points.
+        apart = np.hypot(*(survey.xy - at).T)
+        i = int(apart.argmin())
+        away, height = float(apart[i]), chart.at(*(float(c) for c in survey.xy[i]))
         told = f", {mm(height, signed=True)} mm" if height is not None else ""
         return f"touched here{told}" if away < 0.5 else f"nearest touch {away:.0f} mm away{told}"
 
