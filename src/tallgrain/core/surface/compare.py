@@ -11,7 +11,7 @@ import numpy as np
 
 from tallgrain.core.learnt import REFERENCES
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.core.scatter import WEIGHT, memory_of, scatter_of, step_of
+from tallgrain.core.scatter import WEIGHT, biweight, memory_of, scatter_of, step_of
 from tallgrain.core.surface.interpolate import heights_at, mesh_of, operator
 from tallgrain.core.surface.moments import Scale, polynomial_rows, rank_of
 from tallgrain.core.surface.noise import (
@@ -42,7 +42,7 @@ ALONE_SIGMA, MOST_ALONE, BESIDE = 6.0, 0.1, 4
 LEAST_LONELY, WELL = 7, 0.2
 # Fewer places say nothing of how much D scatters; a robust scale is known so much less
 # well, and is believed above this chance that the stated one makes it.
-LEAST_SPREAD, ROBUST, SPREAD_DOUBT = 18, 0.35, 0.01
+LEAST_SPREAD, ROBUST, SPREAD_DOUBT = 18, 0.5, 0.01
 # From so many places on the scatter shows by itself where it is not what is stated.
 MANY = 49
 # So much of a creep bends the plate instead of leaning it; more places share no noise.
@@ -235,8 +235,7 @@ def _scatter(xy: Floats, difference: Floats, variance: Floats, freedom: int) -> 
         return _few_spread(xy, scaled, freedom)
     memory = memory_of(*left_by_shape(xy, scaled, 1.0))
     few = slice(None, None, len(xy) // MOST_SHARED + 1)
-    robust = 1.4826 * float(np.median(np.abs(departures(xy[few], scaled[few]))))
-    # The middle of departures is known about a third as well as as many squares are.
+    robust = biweight(departures(xy[few], scaled[few]))
     known = max(int(ROBUST * len(scaled[few])), 1)
     seen = scatter_of(known * robust**2, known, 1.0, doubt=SPREAD_DOUBT)
     if seen.fits:
