@@ -282,10 +282,10 @@ def noise_text(seeds=range(150)):
              ("8", "8"), ("625", "625"))  # fmt: skip
     rows = [(kind, [cell(alike, few, kind, p).split()[0] for p in pairs]) for kind in NOISES]
     rows.append(
-        ("5 µm, 3 written", [cell(alike, few, "plain", p, 0.005).split()[0] for p in pairs[:-1]])
+        ("5 µm, 3 written", [cell(alike, few, "plain", p, 0.005).split()[0] for p in pairs])
     )
     rows.append(
-        ("reference 10 µm", [cell(alike, few, "plain", p, S, 0.01).split()[0] for p in pairs[:-1]])
+        ("reference 10 µm", [cell(alike, few, "plain", p, S, 0.01).split()[0] for p in pairs])
     )
     lines += _table("Compare: one plate found the same",
                     "Two surveys, a reference of 5 µm each; 99 is stated.",
@@ -317,7 +317,7 @@ def noise_text(seeds=range(150)):
     gauges = {"plain": {}, "shrinks by 0.4 %": {"shrink": 0.004}, "bias 0.05 mm": {"bias": 0.05},
               "three readings": {"readings": 3},
               "0.03 mm stays with a distance": {"stays": 0.03, "readings": 3}}  # fmt: skip
-    lines += _table("Skew", "By what was read; u in µrad.", list(PAIRS),
+    lines += _table("Skew", "By what was read; u in mrad.", list(PAIRS),
                     [(name, [cell(leaning, seeds, pair, **more) for pair in PAIRS])
                      for name, more in gauges.items()])  # fmt: skip
     seasons = {"plain": ("plain", 0.0), "yearly wave of ± 5 µm": ("plain", 0.005),

@@ -109,7 +109,7 @@ def step_of(heights: Floats) -> float:
 def memory_of(rest: Floats, design: Floats) -> float:
     """How much larger the variance of a smooth figure is because what is left over (n,), in the
     order of time, remembers itself: (1 + r) / (1 − r) of the first serial correlation r, where
-    that is beyond chance (5 % one-sided); 1 where it is not.
+    that is beyond chance (10 % one-sided); 1 where it is not.
 
     The correlation that a fit takes away is given back to first order: its residuals have about
     −p/n of it (P. A. P. Moran, Biometrika 37, 1950, of the residuals of p terms)."""
@@ -120,7 +120,7 @@ def memory_of(rest: Floats, design: Floats) -> float:
     r = float(rest[1:] @ rest[:-1]) / power
     base = np.linalg.qr(design)[0]
     expected = -float((base[1:] * base[:-1]).sum()) / (n - terms)
-    if r - expected < 1.65 / np.sqrt(n):
+    if r - expected < 1.28 / np.sqrt(n):
         return 1.0
     r = float(np.clip(r - expected, 0.0, 0.8))
     return (1 + r) / (1 - r)

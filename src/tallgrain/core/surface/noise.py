@@ -8,7 +8,7 @@ import numpy as np
 # Named here because NumPy loads it on first use, which would then be in the middle of work.
 from numpy.random import default_rng
 
-from tallgrain.core.scatter import step_of
+from tallgrain.core.scatter import biweight, step_of
 from tallgrain.core.surface.moments import Scale, polynomial_rows
 from tallgrain.core.survey import Floats, PlainPoints, Survey
 from tallgrain.core.told import Told
@@ -301,7 +301,7 @@ def _least_shape(
         lever = np.clip((base**2).sum(axis=1), 0, 0.95)
         freedom = n - terms
         # Most points speak, not the few that stand out.
-        robust = 1.4826 * float(np.median(np.abs(rest))) * np.sqrt(n / freedom)
+        robust = biweight(rest) * float(np.sqrt(n / freedom))
         found = rest, lever, freedom, own, base
         if chdtrc(freedom, freedom * (robust / own) ** 2) > SHAPE_LEVEL:
             break
