@@ -189,6 +189,10 @@ def test_solving_on_the_command_line(tmp_path):
     assert found["trip_height_mm"] == pytest.approx(1.8625, abs=0.002)
     assert found["lo_mm"] == pytest.approx(found["trip_height_mm"] - 2 * found["u_mm"], abs=2e-6)
     assert set(found["budget"]) == {"bracket", "gauge", "probe", "hand"}
+    assert found["warnings"] == []  # a print spoke of what no feel shows
+    file.write_text(json.dumps({**EXAMPLE, "trials": []}))
+    assert [w["code"] for w in as_json("solve", "gap", file)["warnings"]] == ["hand_assumed"]
+    file.write_text(json.dumps(EXAMPLE))
     assert (found["contradictions"], found["next"]["kind"]) == ([], "trial")
     assert "u from bracket" in tallgrain("solve", "gap", file, check=0).stdout
     file.write_text(json.dumps({**EXAMPLE, "touches": EXAMPLE["touches"][:1], "trials": []}))

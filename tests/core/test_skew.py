@@ -2,6 +2,7 @@
 
 import itertools
 import json
+from dataclasses import replace
 
 import numpy as np
 import prove_skew
@@ -10,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from standins import as_json, tallgrain
-from tallgrain.core.solve.skew import Distance, Gauge, corrected, one_more, solve_skew
+from tallgrain.core.solve.skew import Distance, Gauge, corrected, one_more, skew_told, solve_skew
 from tallgrain.errors import InputError
 
 LATTICE, TWELVE = prove_skew.LATTICE, prove_skew.TWELVE
@@ -69,6 +70,14 @@ def test_what_is_within_the_calipers_noise_is_left():
     # A common shrinkage is no skew: the scales take it, alike.
     assert found.scale_x == pytest.approx(0.996, abs=6e-4) == pytest.approx(found.scale_y, abs=6e-4)
     held = Gauge("xy", LATTICE, measured(TWELVE, 0.002, 1.0, 1.0), scale=False)
+    assert skew_told(held, solve_skew(held)) == ()
+    two = replace(
+        held,
+        distances=tuple(
+            d for d in held.distances if {d.start, d.end} in ({"A1", "C3"}, {"A3", "C1"})
+        ),
+    )
+    assert [one.code for one in skew_told(two, solve_skew(two))] == ["stays_assumed"]
     assert solve_skew(held).scale_x == 1.0 and solve_skew(held).skew == pytest.approx(0.002)
 
 

@@ -39,10 +39,10 @@ def test_flatness_holds(kind, size):
     assert share(noise.flat, kind, "81", size) >= 0.75
 
 
-@pytest.mark.parametrize("kind", ["plain", "z step", "wild", "memory"])
+@pytest.mark.parametrize("kind", ["plain", "z step", "wild", "memory", "creep"])
 @pytest.mark.parametrize("names", [("81", "81"), ("25", "81"), ("81", "25")])
 def test_one_plate_is_the_same(kind, names):
-    assert share(noise.alike, kind, names) >= (0.7 if kind == "wild" else 0.8)
+    assert share(noise.alike, kind, names) >= (0.75 if kind == "wild" else 0.85)
 
 
 def test_changes_are_still_found_and_another_scatter_is_none():
@@ -50,7 +50,7 @@ def test_changes_are_still_found_and_another_scatter_is_none():
         return 0.03 * np.exp(-((p - 150) ** 2).sum(1) / 3200)
 
     assert share(noise.alike, "plain", ("81", "81"), change=bump) <= 0.3
-    assert share(noise.alike, "plain", ("81", "81"), 2 * noise.S) >= 0.8
+    assert share(noise.alike, "plain", ("81", "81"), 2 * noise.S) >= 0.85
 
 
 def test_other_figures_hold():

@@ -29,9 +29,9 @@ def solve_gap_file(
     felt = solve_gap(loop)
     t, u, clashes = felt.t, felt.u, [c.sentence for c in felt.contradictions]
     touches = [[c.touches[0] + 1, c.touches[1] + 1] for c in felt.contradictions]
+    told = [trial for trial in trials if trial.verdict != "cannot_tell"]
     if trials:
         fused = posterior(loop, trials)
-        told = [trial for trial in trials if trial.verdict != "cannot_tell"]
         if felt.t is not None and felt.u is not None and told:
             alone = posterior(type(loop)(loop.t_set, ()), trials)
             apart = abs(alone.mean - felt.t)
@@ -52,7 +52,7 @@ def solve_gap_file(
             {"sentence": s, **({"touches": touches[i]} if i < len(touches) else {})}
             for i, s in enumerate(clashes)
         ],
-        "warnings": [told.document for told in gap_told(felt)],
+        "warnings": [one.document for one in gap_told(felt, bool(told))],
     }
     if trials:
         step = next_trial(loop, trials)
@@ -70,11 +70,12 @@ def solve_gap_file(
             rows.append(["  at least", number(felt.low, 4), "mm"])
             rows.append(["  at most", number(felt.high, 4), "mm"])
         rows += [[f"  u from {name}", number(part, 4), "mm"] for name, part in felt.budget.items()]
-        told = document["next"]
-        where = told.get("z_mm", told.get("trip_height_mm"))
-        what = "gauge at z" if told["kind"] == "touch" else "trial with trip height"
-        rows.append([f"next: {what}", number(where, 4), f"mm ({told['why']})"])
-        open_ = [told.sentence for told in gap_told(felt) if told.code != "contradiction"]
+        step = document["next"]
+        where = step.get("z_mm", step.get("trip_height_mm"))
+        what = "gauge at z" if step["kind"] == "touch" else "trial with trip height"
+        rows.append([f"next: {what}", number(where, 4), f"mm ({step['why']})"])
+        more = gap_told(felt, bool(told))
+        open_ = [one.sentence for one in more if one.code != "contradiction"]
         return "\n".join([aligned(rows), *clashes, *open_])
 
     show(document, as_json, table)

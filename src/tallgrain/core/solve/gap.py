@@ -112,6 +112,11 @@ class GapEstimate:
     contradictions: tuple[Contradiction, ...] = ()
 
     @property
+    def hand_assumed(self) -> bool:
+        """Whether how far this hand's grips lie off is assumed, not learnt from prints."""
+        return self.budget.get("hand") == HAND_BIAS_MM
+
+    @property
     def interval(self) -> tuple[float, float] | None:
         """t ± 2u."""
         if self.t is None or self.u is None:
@@ -119,8 +124,9 @@ class GapEstimate:
         return self.t - 2 * self.u, self.t + 2 * self.u
 
 
-def gap_told(found: GapEstimate) -> tuple[Told, ...]:
-    """What is open or contradicts itself in what was felt."""
+def gap_told(found: GapEstimate, printed: bool = False) -> tuple[Told, ...]:
+    """What is open, contradicts itself or is assumed in what was felt; printed: prints spoke of the
+    same gap."""
     told = [
         Told("contradiction", c.sentence, {"first": c.touches[0] + 1, "second": c.touches[1] + 1,
                                            "by_mm": c.by})
@@ -132,6 +138,12 @@ def gap_told(found: GapEstimate) -> tuple[Told, ...]:
     elif found.t is None and found.high is not None:
         words = f"Only an upper bound is known: {found.high:.3f} mm. Feel where it slides free."
         told.append(Told("one_side", words, {"high_mm": found.high}))
+    elif found.hand_assumed and not printed:
+        words = (
+            f"That this hand grips within {2 * HAND_BIAS_MM:.3f} mm of the gauge is assumed: no "
+            "feel shows it, a trial print does."
+        )
+        told.append(Told("hand_assumed", words, {"u_mm": HAND_BIAS_MM}))
     return tuple(told)
 
 

@@ -228,6 +228,13 @@ def skew_told(gauge: Gauge, solved: SkewSolution) -> tuple[Told, ...]:
             f"{200 * SHRINKS:.1f} %. Read the other diagonal too."
         )
         told.append(Told("rests_on_shrinkage", words, {"u_mrad": 1000 * solved.u}))
+    asked = len(_free(gauge)) + 2 - gauge.scale - gauge.bias
+    if len(gauge.distances) <= asked and not any(d.u_mm for d in gauge.distances):
+        words = (
+            f"An error that stays with a distance (a blob at a corner) is assumed to be "
+            f"{STAYS_MM:.2f} mm: reading again doesn't show it, the sides do."
+        )
+        told.append(Told("stays_assumed", words, {"assumed_mm": STAYS_MM}))
     for i in solved.suspects:
         off = float(solved.residuals[i])
         words = (

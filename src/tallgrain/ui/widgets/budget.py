@@ -1,9 +1,10 @@
 """An uncertainty budget as rows: what, how much, and a bar."""
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 
 from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
 
+from tallgrain.ui.app import theme
 from tallgrain.ui.widgets.parts import Bar, label, tell
 from tallgrain.ui.widgets.words import mm
 
@@ -33,8 +34,8 @@ class Budget(QWidget):
             self._rows.append(row)
         self.show_parts({})
 
-    def show_parts(self, parts: Mapping[str, float]) -> None:
-        """Follow another budget."""
+    def show_parts(self, parts: Mapping[str, float], assumed: Collection[str] = ()) -> None:
+        """Follow another budget, some parts of which nothing was measured for."""
         ordered = sorted(parts.items(), key=lambda p: -p[1])
         most = max(parts.values(), default=1.0) or 1.0
         for i, (name, bar, figure) in enumerate(self._rows):
@@ -43,9 +44,10 @@ class Budget(QWidget):
                 part.setVisible(shown)
             if shown:
                 what, u = ordered[i]
-                tell(name, WORDS.get(what, what))
+                words = WORDS.get(what, what)
+                tell(name, f"{words}, assumed" if what in assumed else words)
                 tell(figure, f"{mm(u, 3)} mm")
-                bar.show_share(u / most)
+                bar.show_share(u / most, theme.EDGE if what in assumed else theme.GOLD)
         told = ", ".join(f"{WORDS.get(w, w)} {mm(u, 3)} mm" for w, u in ordered)
         self.setAccessibleName(f"Standard uncertainties: {told}" if told else "")
         self.setVisible(bool(ordered))

@@ -274,7 +274,10 @@ class GaugePage(GapPage):
         contradictions = found.contradictions if found is not None else ()
         tell(self.contradiction, "\n".join(c.sentence for c in contradictions))
         self.contradiction.setVisible(bool(contradictions))
-        self.budget.show_parts(found.budget if found is not None else {})
+        self.budget.show_parts(
+            found.budget if found is not None else {},
+            ("hand",) if found is not None and found.hand_assumed else (),
+        )
         tell(self.change, self._change_words())
         self.change.setVisible(bool(self.change.text()))
         can = found is not None and found.t is not None and not contradictions
