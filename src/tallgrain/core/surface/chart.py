@@ -174,7 +174,10 @@ def _raster(
     xs, ys = np.linspace(low[0], high[0], samples), np.linspace(low[1], high[1], samples)
     mesh = mesh_of(xy, heights)
     if mesh is None:
-        return xs, ys, _scattered(xy, heights, xs, ys)
+        if rim is not None:
+            x, y, radius = rim
+            xs, ys = (np.linspace(at - radius, at + radius, samples) for at in (x, y))
+        return xs, ys, _scattered(xy, heights, xs, ys, rim)
     xs = np.linspace(mesh.xs[0], mesh.xs[-1], samples)
     ys = np.linspace(mesh.ys[0], mesh.ys[-1], samples)
     whole = filled(mesh)
@@ -209,10 +212,17 @@ def _within(
     return np.asarray(inside & (away <= 0.75 * apart))
 
 
-def _scattered(xy: Floats, heights: Floats, xs: Floats, ys: Floats) -> Floats:
-    """Points on no grid: a thin plate through them, within their convex hull."""
+def _scattered(
+    xy: Floats,
+    heights: Floats,
+    xs: Floats,
+    ys: Floats,
+    rim: tuple[float, float, float] | None = None,
+) -> Floats:
+    """Points on no grid: a thin plate through them, within their convex hull, or up to the rim
+    where a point is as near as points are to one another."""
     from scipy.interpolate import RBFInterpolator
-    from scipy.spatial import Delaunay, QhullError
+    from scipy.spatial import Delaunay, KDTree, QhullError
 
     places = np.stack(np.meshgrid(xs, ys), axis=-1).reshape(-1, 2)
     try:
@@ -221,5 +231,11 @@ def _scattered(xy: Floats, heights: Floats, xs: Floats, ys: Floats) -> Floats:
         smooth = RBFInterpolator(xy, heights, neighbors=near)(places)
     except (QhullError, np.linalg.LinAlgError):
         return np.full((len(ys), len(xs)), np.nan)
-    smooth[hull.find_simplex(places) < 0] = np.nan
+    beyond = hull.find_simplex(places) < 0
+    if rim is not None and beyond.any():
+        tree = KDTree(xy)
+        apart = float(np.max(np.asarray(tree.query(xy, k=2)[0])[:, 1]))
+        out = np.hypot(*(places[beyond] - rim[:2]).T) > rim[2] + 2 * (xs[1] - xs[0])
+        beyond[beyond] = out | (np.asarray(tree.query(places[beyond])[0]) > apart)
+    smooth[beyond] = np.nan
     return np.asarray(smooth.reshape(len(ys), len(xs)), dtype=float)

@@ -13,20 +13,23 @@ from tallgrain.core.surface.chart import Chart
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.field import paint_heights
 from tallgrain.ui.painting.machine import outline_path
-from tallgrain.ui.painting.pens import pen, text
-from tallgrain.ui.painting.scale import paint_scale
+from tallgrain.ui.painting.pens import hatched, pen, text
+from tallgrain.ui.painting.scale import SCALE_HEIGHT, SCALE_WIDTH, lying, paint_scale
 from tallgrain.ui.painting.view import View, plain_view
 from tallgrain.ui.widgets.words import MINUS, mm
 
 CENTRE = Qt.AlignmentFlag.AlignHCenter
 # Towers are drawn this far beyond the plate's edge (a share of its radius).
 OUT = 1.13
+# Lines beside a tower are so far apart, and so wide (px).
+STEP, WORDS = 17.0, 118.0
 
 
 @dataclass(frozen=True)
 class TowersView:
-    """What is drawn. planned: probe points (n, 2) mm; touched: how many of them so far; left: mean
-    residual by tower (mm, nan for none)."""
+    """What is drawn. planned: probe points (n, 2) mm; touched: how many of them so far; now: the
+    heights as they were last touched; other: as they were before, or will be by what was solved;
+    left: mean residual by tower (mm, nan for none); heads: what the two are."""
 
     sheet: MachineSheet
     geometry: DeltaGeometry
@@ -34,15 +37,15 @@ class TowersView:
     touched: int
     busy: bool
     solved: DeltaSolution | None = None
-    before: Chart | None = None
-    after: Chart | None = None
+    now: Chart | None = None
+    other: Chart | None = None
     xy: np.ndarray | None = None
     left: tuple[float, float, float] = (0.0, 0.0, 0.0)
     heads: tuple[str, str] = ("", "")
 
 
 def paint_towers(painter: QPainter, rect: QRectF, seen: TowersView) -> None:
-    """One plan while nothing is solved; else two maps on one scale, and the towers below."""
+    """One plan while nothing is solved; else the plate and what each tower's switch does."""
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     if seen.solved is None or seen.busy:
@@ -81,6 +84,9 @@ def _disc(painter: QPainter, view: View, seen: TowersView, chart: Chart | None) 
     painter.setBrush(theme.PANEL)
     painter.drawPath(outline_path(seen.sheet.plate.outline, view))
     if chart is not None:
+        # What was not measured is hatched: it never looks level.
+        painter.setBrush(hatched(theme.LINE))
+        painter.drawPath(outline_path(seen.sheet.plate.outline, view))
         painter.save()
         painter.setClipPath(outline_path(seen.sheet.plate.outline, view))
         paint_heights(painter, chart, view)
@@ -109,61 +115,79 @@ def _plan(painter: QPainter, rect: QRectF, seen: TowersView) -> None:
 
 
 def _maps(painter: QPainter, rect: QRectF, seen: TowersView) -> None:
+    """The plate as it is now, large, with what each tower's switch does beside the tower; as it was
+    before or will be, small, on the same scale."""
     assert seen.solved is not None
-    scale_wide = 92.0
-    wide = (rect.width() - scale_wide) / 2
-    tall = min(rect.height() * 0.62, wide)
-    for k, chart in enumerate((seen.before, seen.after)):
-        box = QRectF(rect.left() + k * wide, rect.top() + 22, wide, tall)
-        view = plain_view(box.adjusted(6, 6, -6, -6), _extent(seen.sheet))
-        _disc(painter, view, seen, chart)
-        for i in range(3):
-            _tower(painter, view, seen, i)
-        painter.setPen(pen(theme.INK, 1))
-        painter.setBrush(theme.PANEL)
-        for x, y in seen.xy.tolist() if seen.xy is not None else ():
-            painter.drawEllipse(view.at(x, y), 2.2, 2.2)
-        at = QPointF(box.center().x(), rect.top() + 16)
-        text(painter, at, seen.heads[k], CENTRE, 13 if wide > 240 else 11, bold=True)
-    if seen.before is not None:
-        scale = QRectF(rect.left(), rect.top() + 22, rect.width(), tall)
-        paint_scale(painter, scale, seen.before, ("near", "far"), "mean", False)
-    below = QRectF(rect.left(), rect.top() + tall + 34, rect.width(), rect.height() - tall - 40)
-    _columns(painter, below, seen)
+    box = rect.adjusted(4, 4, -4, -26 - SCALE_HEIGHT if lying(rect) else -26)
+    if seen.now is not None:
+        if not lying(rect):
+            box.setRight(rect.right() - SCALE_WIDTH)
+        paint_scale(painter, rect, seen.now, ("near", "far"), "mean", False)
+    view = plain_view(box, _extent(seen.sheet))
+    _map(painter, view, seen, seen.now)
+    for i, tower in enumerate(TOWERS):
+        _told(painter, view, box, _tower(painter, view, seen, i), seen, i, tower)
+    across = view.scale * seen.sheet.plate.outline.box.width
+    small = QRectF(box.left(), box.top(), 0.24 * across, 0.24 * across)
+    inset = plain_view(small.adjusted(2, 2, -2, -2), seen.sheet.plate.outline.box)
+    _map(painter, inset, seen, seen.other, dots=False)
+    for row, words in enumerate(seen.heads[1].split(": ")):
+        at = QPointF(small.right() + 6, small.top() + 14 + 16 * row)
+        text(painter, at, words, pixels=12, bold=not row, colour=theme.MUTED if row else theme.INK)
+    rim = view.rect(seen.sheet.plate.outline.box).bottom()
+    at = QPointF(box.center().x(), min(box.bottom() + 16, rim + 32))
+    text(painter, at, seen.heads[0], CENTRE, 14, bold=True)
 
 
-def _columns(painter: QPainter, rect: QRectF, seen: TowersView) -> None:
-    """Left, rear, right: what each tower's switch and angle do, and what is left before it."""
+def _map(
+    painter: QPainter, view: View, seen: TowersView, chart: Chart | None, dots: bool = True
+) -> None:
+    _disc(painter, view, seen, chart)
+    painter.setPen(pen(theme.INK, 1))
+    painter.setBrush(theme.PANEL)
+    for x, y in seen.xy.tolist() if dots and seen.xy is not None else ():
+        painter.drawEllipse(view.at(x, y), 2.6, 2.6)
+
+
+def _told(
+    painter: QPainter, view: View, box: QRectF, at: QPointF, seen: TowersView, i: int, tower: str
+) -> None:
+    """Beside a tower, off the plate: its name, how its switch sits, and what is left before it."""
     assert seen.solved is not None
     change, u = seen.solved.change, seen.solved.u
-    largest = max([abs(change[f"switch_mm.{t}"]) for t in TOWERS] + [1e-6])
-    wide = rect.width() / 3
-    pixels = 14 if wide > 190 else 12
-    for k, i in enumerate((0, 2, 1)):
-        tower = TOWERS[i]
-        edge = rect.left() + k * wide
-        painter.setPen(pen(theme.LINE, 1))
-        if k:
-            painter.drawLine(QPointF(edge, rect.top()), QPointF(edge, rect.bottom() - 4))
-        left = edge + max((wide - 150) / 2, 5.0)
-        text(
-            painter, QPointF(left, rect.top() + 16), f"{tower} tower", pixels=pixels + 1, bold=True
-        )
-        off = change[f"switch_mm.{tower}"]
-        _arrow(painter, QPointF(left + 4, rect.top() + 47), off / largest)
-        turn = change[f"tower_angle_deg.{tower}"]
-        round_way = f"{abs(turn):.2f}° {'further round' if turn > 0 else 'less far round'}"
-        lines = (
-            f"switch {'higher' if off > 0 else 'lower'}",
-            f"{mm(abs(off))} ± {mm(2 * u.get(f'switch_mm.{tower}', 0.0))} mm",
-            round_way if f"tower_angle_deg.{tower}" in u else "angle held",
-            f"left over {seen.left[i] * 1000:+.0f} µm".replace("-", MINUS)
-            if np.isfinite(seen.left[i])
-            else "",
-        )
-        for row, words in enumerate(lines):
-            at = QPointF(left + (14 if row < 2 else 0), rect.top() + 44 + 1.6 * pixels * row)
-            text(painter, at, words, pixels=pixels, colour=theme.MUTED if row == 3 else theme.INK)
+    name = f"switch_mm.{tower}"
+    off, left = change[name], seen.left[i]
+    lines = [f"{tower} tower"]
+    if name in u:
+        lines.append(f"{mm(abs(off))} mm {'higher' if off > 0 else 'lower'}")
+    more = [f"± {mm(2 * u[name])}"] if name in u else []
+    if np.isfinite(left):
+        more.append(f"rest {left * 1000:+.0f} µm".replace("-", MINUS))
+    lines += [", ".join(more)] if more else []
+    low = seen.geometry.angle[i] % 360 > 180
+    rightward = at.x() > view.box.center().x() + 1
+    x = box.right() if low and rightward else box.left() if low else at.x() + 36
+    side = Qt.AlignmentFlag.AlignRight if low and rightward else Qt.AlignmentFlag.AlignLeft
+    top = _clear_of(view, seen, box, at, x, len(lines)) if low else box.top() + 14
+    for row, words in enumerate(lines):
+        colour = theme.MUTED if row > 1 else theme.INK
+        text(painter, QPointF(x, top + STEP * row), words, side, 13, colour, bold=not row)
+    if name in u:
+        largest = max([abs(change[f"switch_mm.{t}"]) for t in TOWERS] + [1e-6])
+        _arrow(painter, at + QPointF(0 if low else 24, 0 if not low else -24), off / largest)
+
+
+def _clear_of(
+    view: View, seen: TowersView, box: QRectF, at: QPointF, x: float, count: int
+) -> float:
+    """Where so many lines that begin at an edge (px) stand below a tower and off the round plate:
+    the first one's baseline."""
+    plate = view.rect(seen.sheet.plate.outline.box)
+    away = abs(plate.center().x() - x) - WORDS
+    radius = plate.width() / 2
+    rim = plate.center().y() + float(np.sqrt(max(radius**2 - max(away, 0.0) ** 2, 0.0)))
+    # The second line is the first that is wide; the name is short and may stand beside the rim.
+    return min(max(at.y() + 28, rim - STEP + 14), box.bottom() + 16 - STEP * (count - 1))
 
 
 def _arrow(painter: QPainter, middle: QPointF, share: float) -> None:

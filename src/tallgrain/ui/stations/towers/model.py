@@ -293,9 +293,10 @@ def _seen(
     """A pass made ready to show."""
     solved = one.solved
     before, after = heights - heights.mean(), solved.after - solved.after.mean()
-    first = chart(xy, before, samples=COARSE_RASTER)
-    second = chart(xy, after, first.span, COARSE_RASTER) if first is not None else None
-    box = sheet.plate.outline.box
+    outline = sheet.plate.outline
+    first = chart(xy, before, None, COARSE_RASTER, outline)
+    second = chart(xy, after, first.span, COARSE_RASTER, outline) if first is not None else None
+    box = outline.box
     reach = min(box.width, box.depth) / 2 - sheet.plate.margin
     off = int(np.count_nonzero(~Reach(sheet).surface.holds(xy)))
     return Seen(

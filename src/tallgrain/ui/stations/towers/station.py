@@ -5,17 +5,19 @@ from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from tallgrain.core.solve.delta import DEFAULT_FREE, TOWERS
+from tallgrain.core.solve.towers import Effect
 from tallgrain.journal.records import LEVEL
 from tallgrain.ui.painting.towers import TowersView, paint_towers
 from tallgrain.ui.session.state import LinkState
 from tallgrain.ui.session.timers import follow
 from tallgrain.ui.stations.base import Shared, Station
+from tallgrain.ui.stations.towers.changes import ChangesTable
 from tallgrain.ui.stations.towers.model import Seen, TowersWork
 from tallgrain.ui.stations.towers.pages import ByHandPage, RadiusPage
 from tallgrain.ui.widgets.bench import ClearanceRow, act_words, beside_the_bench, show_act
 from tallgrain.ui.widgets.parts import Readout, amount, button, label, put, tell, whole
 from tallgrain.ui.widgets.picture import StationPicture
-from tallgrain.ui.widgets.words import MINUS, count_of, day, mm
+from tallgrain.ui.widgets.words import count_of, day, mm
 
 WIDTH = 380
 CHOICES: tuple[tuple[str, tuple[str, ...] | None], ...] = (
@@ -54,7 +56,8 @@ class TowersStation(Station):
         self.readout = Readout()
         self.what = label(role="safety", wrap=True)
         self.log = label(role="muted", wrap=True)
-        self.changes = label(wrap=True)
+        self.changes = ChangesTable()
+        self.held = label(wrap=True)
         self.bent = label(role="rust", wrap=True)
         self.weak = label(role="muted", wrap=True)
         self.free = QComboBox()
@@ -82,7 +85,9 @@ class TowersStation(Station):
             suffix=" % shrinkage of that part",
         )
         self.shrinks.valueChanged.connect(self._shrinks)
-        put(column, self.readout, self.what, self.changes, self.bent, self.weak, self.log)
+        put(
+            column, self.readout, self.what, self.held, self.changes, self.bent, self.weak, self.log
+        )
         column.addWidget(self.free)
         column.addLayout(row)
         column.addLayout(again)
@@ -198,26 +203,21 @@ class TowersStation(Station):
         self.log.setVisible(len(lines) > 1)
 
     def _tell_changes(self, newest: Seen | None) -> None:
-        lines, bent, weak = [], "", ""
+        effects: list[Effect] = []
+        head, bent, weak = "", "", ""
         if newest is not None:
             shown = self._correcting() or newest
-            lines.append("What changes, and what goes with it:")
-            for effect in shown.effects:
-                if effect.name == "height" and abs(effect.change) < 2 * effect.u:
-                    continue
-                sign = "+" if effect.change > 0 else MINUS
-                space = "" if effect.unit == "°" else " "
-                lines.append(
-                    f"{effect.name} {sign}{mm(abs(effect.change))} ± {mm(2 * effect.u)}"
-                    f"{space}{effect.unit}: {effect.words}"
-                )
+            effects = [
+                one for one in shown.effects if one.name != "height" or abs(one.change) >= 2 * one.u
+            ]
             held = [
                 n
                 for n in ("radius", "angle", "rod length")
                 if not any(n in e.name for e in shown.effects)
             ]
+            head = "What changes, and what goes with it, mm"
             if held:
-                lines.append(f"held: {', '.join(held)}")
+                head += f"; held: {', '.join(held)}"
             if newest.one.asked:
                 more = " and ".join(n.replace("_", " ") for n in newest.one.asked)
                 bent = f"the heights ask for the {more} too"
@@ -229,8 +229,9 @@ class TowersStation(Station):
                     "heights there are none of the plate's. Leave them out"
                 )
             weak = "; ".join(shown.one.solved.weak)
-        tell(self.changes, "\n".join(lines))
-        self.changes.setVisible(bool(lines))
+        tell(self.held, head)
+        self.held.setVisible(bool(head))
+        self.changes.show_effects(effects)
         tell(self.bent, f"{bent[:1].upper()}{bent[1:]}." if bent else "")
         self.bent.setVisible(bool(bent))
         tell(self.weak, weak)
@@ -276,15 +277,14 @@ class TowersStation(Station):
         if newest is not None and not s.busy:
             a, b, c = (newest.left[t] for t in TOWERS)
             # What a correction brought, once it was touched again; until then what is predicted.
-            first = self.work.passes[0]
-            came = first is not newest and first.before is not None and newest.before is not None
-            after = newest.after
-            shown, tail = newest, f"predicted: {mm(newest.one.solved.rms_after)} mm RMS"
-            if came and first.before is not None and newest.before is not None:
-                after = newest.before.with_span(first.before.span)
+            first, now = self.work.passes[0], newest.before
+            shown, other = newest, newest.after
+            tail = f"predicted: {mm(newest.one.solved.rms_after)} mm RMS"
+            if first is not newest and first.before is not None and now is not None:
+                now, other = now.with_span(first.before.span), first.before
                 shown = self._correcting() or newest
-                tail = f"touched after: {mm(newest.one.solved.rms_before)} mm RMS"
-            heads = (f"touched: {mm(first.one.solved.rms_before)} mm RMS", tail)
+                tail = f"before: {mm(first.one.solved.rms_before)} mm RMS"
+            heads = (f"touched: {mm(newest.one.solved.rms_before)} mm RMS", tail)
             view = TowersView(
                 sheet,
                 first.one.current,
@@ -292,8 +292,8 @@ class TowersStation(Station):
                 0,
                 False,
                 shown.one.solved,
-                first.before,
-                after,
+                now,
+                other,
                 newest.xy,
                 (a, b, c),
                 heads,
