@@ -265,9 +265,9 @@ def noise_text(seeds=range(150)):
         "What no survey of that kind can show is told as an assumption, and stays below: a warm-up "
         "without a place touched again (`creep_unseen`; as surveys are made: *creep*), a hand's "
         "bias and a rougher reference before they are learnt (`hand_assumed`; *learnt*), an "
-        "error that stays with a diagonal where no side is read (`stays_assumed`). From few touches "
-        "heavy tails and memory often don't show at all, and one wild place of eight is half of a "
-        "plate.",
+        "error that stays with a diagonal where no side is read (`stays_assumed`). From few "
+        "touches heavy tails and memory often don't show at all, and one wild place of "
+        "eight is half of a plate.",
     ]  # fmt: skip
     for head, what, words in (
         ("Tilt raises", tilt, "A plate bowed by up to 0.06 mm; u in µm."),
