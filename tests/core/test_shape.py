@@ -6,6 +6,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tallgrain.clock import now
+from tallgrain.core.machine.outline import Disc
+from tallgrain.core.surface.chart import chart, on_beyond
 from tallgrain.core.surface.judgement import judge_survey, term_uncertainties
 from tallgrain.core.surface.moments import Scale
 from tallgrain.core.surface.noise import flatness_noise, pooled_deviation
@@ -108,6 +110,35 @@ def test_round_plate_scales_both_axes_by_the_farthest_point():
     bowl = 0.2 * (xy[:, 0] ** 2 + xy[:, 1] ** 2) / 120**2
     _, terms = judge(xy, bowl, round_extent((0.0, 0.0), xy))
     assert (terms.bow_x, terms.bow_y) == pytest.approx((0.2, 0.2))
+
+
+@settings(max_examples=20, deadline=None)
+@given(st.integers(0, 10**6), st.floats(40, 200), st.sampled_from(["rings", "grid"]))
+def test_a_round_plate_is_drawn_whole_as_far_as_it_was_measured(seed, radius, how):
+    rng = np.random.default_rng(seed)
+    middle = rng.uniform(-50, 150, 2)
+    turn = np.arange(12) * np.pi / 6 + rng.uniform(0, 6)
+    ring = np.column_stack([np.cos(turn), np.sin(turn)])
+    xy = np.vstack([np.zeros((1, 2)), 0.5 * ring[::2], ring])
+    if how == "grid":
+        xy = np.stack(np.meshgrid(*[np.linspace(-1, 1, 9)] * 2), axis=-1).reshape(-1, 2)
+        xy = xy[np.hypot(*xy.T) <= 1]
+    xy = middle + 0.9 * radius * xy
+    heights = 0.001 * (xy - middle) @ rng.uniform(-1, 1, 2)
+    made = chart(xy, heights, samples=61, outline=Disc(*middle, radius))
+    x, y, rim = made.rim
+    assert rim == pytest.approx(float(np.hypot(*(xy - middle).T).max()))
+    places = np.stack(
+        np.meshgrid(np.linspace(made.x0, made.x1, 61), np.linspace(made.y0, made.y1, 61)), axis=-1
+    )
+    away = np.hypot(places[..., 0] - x, places[..., 1] - y)
+    assert np.isfinite(made.heights[away <= rim]).all()
+    # A plane is drawn as that plane, beyond the outermost points too.
+    wanted = 0.001 * (places - middle) @ np.linalg.lstsq(xy - middle, 1000 * heights)[0]
+    assert np.abs(made.heights - wanted)[away <= rim].max() < 0.001
+    holed = np.where(away <= 0.5 * rim, made.heights, np.nan)
+    whole = on_beyond(holed)
+    assert np.isfinite(whole).all() and (whole == holed)[away <= 0.5 * rim].all()
 
 
 def survey_of(xy, touches):

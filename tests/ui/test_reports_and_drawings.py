@@ -193,7 +193,7 @@ def test_one_scale_holds_for_all_pictures(qapp):
     axis = np.linspace(0, 350, 32)
     heights = np.zeros((3, 32, 32))
     heights[1], heights[2] = 0.1, np.nan
-    made = Tiles(axis, axis, heights, 0.1)
+    made = Tiles(axis, axis, heights, 0.1, (None,) * len(heights))
     low, high = tile_image(made, 0).pixelColor(9, 9), tile_image(made, 1).pixelColor(9, 9)
     for seen, wanted in ((low, theme.HEIGHTS[3]), (high, theme.HEIGHTS[-1])):
         assert np.abs(np.subtract(seen.getRgb(), QColor(wanted).getRgb())).max() <= 2

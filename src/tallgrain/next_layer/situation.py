@@ -9,8 +9,9 @@ from tallgrain.core.drift.season import like
 from tallgrain.core.held.surface import HeldSurface, Takes
 from tallgrain.core.layer.field import PlateField
 from tallgrain.core.layer.layer import Bent, Followed, Offset, Situation
-from tallgrain.core.machine.outline import Disc, Rectangle
+from tallgrain.core.machine.outline import Disc, Outline, Rectangle
 from tallgrain.core.solve.gap import GROWTH_MM_PER_C, GaugeLoop, Trial, posterior
+from tallgrain.core.surface.chart import rim_of
 from tallgrain.core.surface.noise import point_noise
 from tallgrain.core.survey import Survey
 from tallgrain.errors import InputError
@@ -60,10 +61,11 @@ def situation(g: Ground, print_: Coming, holds: Holds | None = None) -> Situatio
         shape = g.survey.shape
         count = f"{shape[0]} × {shape[1]}" if shape else f"{len(g.survey.points)} points"
         words = f"touches, and between the points of {count}"
+    printed, radius = _printed(g.survey, plate, print_.box)
     return Situation(
         print_.layer,
         sheet.tolerance.first_layer_mm,
-        (print_.box.meet(box) if print_.box is not None else _reached(g.survey, box)),
+        printed,
         sheet.plate.datum_point,
         field,
         words,
@@ -72,7 +74,7 @@ def situation(g: Ground, print_: Coming, holds: Holds | None = None) -> Situatio
         _followed(g, print_, holds),
         LIKELY_FLAT_MM,
         box,
-        plate.radius if isinstance(plate, Disc) else None,
+        radius,
     )
 
 
@@ -90,12 +92,23 @@ def _need_room(wanted: Rectangle, plate: Rectangle) -> None:
             )
 
 
-def _reached(survey: Survey | None, box: Rectangle) -> Rectangle:
-    """Where is printed, as long as no print is named: where was surveyed, else all of the plate."""
+def _printed(
+    survey: Survey | None, plate: Outline, named: Rectangle | None
+) -> tuple[Rectangle, float | None]:
+    """Where is printed, and the radius of a round area: the named print's box; as long as none is
+    named where was surveyed (on a round plate as far out as that), else all of the plate."""
+    whole = plate.radius if isinstance(plate, Disc) else None
+    if named is not None:
+        return named.meet(plate.box), whole
     if survey is None:
-        return box.less(5.0)
+        return plate.box.less(5.0), whole
+    rim = rim_of(plate, survey.xy)
+    if rim is not None:
+        x, y, reach = rim
+        return Rectangle(x - reach, y - reach, x + reach, y + reach).meet(plate.box), reach
     low, high = survey.xy.min(axis=0), survey.xy.max(axis=0)
-    return Rectangle(float(low[0]), float(low[1]), float(high[0]), float(high[1])).meet(box)
+    box = Rectangle(float(low[0]), float(low[1]), float(high[0]), float(high[1]))
+    return box.meet(plate.box), None
 
 
 def _offsets(g: Ground, print_: Coming, holds: Holds) -> tuple[Offset, ...]:

@@ -5,9 +5,16 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from tallgrain.core.drift.resample import resampled
-from tallgrain.core.drift.season import SeasonRows
+from tallgrain.core.drift.season import SeasonRows, same_places
 from tallgrain.core.machine.outline import Disc, Outline
-from tallgrain.core.surface.chart import Chart, contour_step, raster_chart, round_span
+from tallgrain.core.surface.chart import (
+    Chart,
+    contour_step,
+    on_beyond,
+    raster_chart,
+    rim_of,
+    round_span,
+)
 from tallgrain.core.survey import Floats
 
 SAMPLES = 32
@@ -22,13 +29,15 @@ class Tiles:
     """Every survey's shape about its own least-squares plane, on one raster over the plate.
 
     xs, ys (SAMPLES,) mm; heights (surveys, SAMPLES, SAMPLES) mm, rows from front to rear, NaN where
-    a survey has nothing; span: one scale ± for all of them (mm).
+    a survey has nothing; span: one scale ± for all of them (mm); rims: to which circle (x, y,
+    radius in mm) each survey of a round plate goes, else None.
     """
 
     xs: Floats
     ys: Floats
     heights: Floats
     span: float
+    rims: tuple[tuple[float, float, float] | None, ...]
 
     def chart(self, i: int) -> Chart | None:
         """One of them with contour lines; None where it shows nothing."""
@@ -37,7 +46,10 @@ class Tiles:
             return None
         step = contour_step(self.span)
         levels = tuple(step * k for k in range(-6, 7))
-        return replace(raster_chart(self.xs, self.ys, raster, self.span, levels), step=step)
+        if self.rims[i] is not None:
+            raster = on_beyond(raster)
+        made = raster_chart(self.xs, self.ys, raster, self.span, levels)
+        return replace(made, step=step, rim=self.rims[i])
 
     def unlike(self, to: int) -> Floats:
         """How unlike each shape is to one of them: (surveys,) mm RMS, NaN with too little in
@@ -78,7 +90,11 @@ def tiles(rows: SeasonRows, outline: Outline) -> Tiles:
     _about_planes(heights, places)
     shown = np.abs(heights[np.isfinite(heights)])
     span = round_span(float(np.quantile(shown, WITHIN))) if len(shown) else 0.1
-    return Tiles(xs, ys, heights.reshape(-1, SAMPLES, SAMPLES), span)
+    rims: list[tuple[float, float, float] | None] = [None] * len(rows.heads)
+    for which, xy, _ in same_places(rows):
+        for i in which:
+            rims[i] = rim_of(outline, xy)
+    return Tiles(xs, ys, heights.reshape(-1, SAMPLES, SAMPLES), span, tuple(rims))
 
 
 def _about_planes(heights: Floats, places: Floats) -> None:

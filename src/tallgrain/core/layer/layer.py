@@ -74,8 +74,8 @@ class Followed:
 class Situation:
     """All that decides the next first layer.
 
-    layer: as sliced, limits (mm); box: where is printed, round: a round plate's radius (mm) about
-    the box's middle; surveyed: what touches say of the plate (None: never surveyed, then `flat`
+    layer: as sliced, limits (mm); box: where is printed, and within which radius (mm) about a round
+    plate's middle; surveyed: what touches say of the plate (None: never surveyed, then `flat`
     says how far from flat it may be, mm); followed: what the printer adds.
     """
 
@@ -118,7 +118,8 @@ class FirstLayer:
     At xs (nx,), ys (ny,): expected thickness and its standard deviation, and the chance of leaving
     the limits (ny, nx), NaN where nothing is printed; worst: the place that leaves them most
     likely, what is expected there and its 95 % limits; parts, the largest first; thicknesses: draws
-    over the area for a picture of the whole distribution (mm).
+    over the area for a picture of the whole distribution (mm); rim: the circle (x, y, radius) that
+    ends a round area.
     """
 
     low: float
@@ -135,6 +136,7 @@ class FirstLayer:
     worst_mm: tuple[float, float, float]
     parts: tuple[Part, ...]
     thicknesses: Floats = field(repr=False)
+    rim: tuple[float, float, float] | None = None
 
     @property
     def enough(self) -> bool:
@@ -180,6 +182,7 @@ def first_layer(s: Situation, fine: int = FINE, draws: int = DRAWS) -> FirstLaye
         (float(mean[worst]), float(mean[worst] - 2 * u[worst]), float(mean[worst] + 2 * u[worst])),
         _parts(s, few[there]),
         drawn[:: max(draws // 100, 1)].ravel(),
+        (*s.whole.middle, s.round) if s.round is not None else None,
     )
 
 

@@ -130,6 +130,18 @@ def rim_of(outline: Outline, xy: Floats) -> tuple[float, float, float] | None:
     return outline.x, outline.y, float(np.hypot(*(xy - (outline.x, outline.y)).T).max())
 
 
+def on_beyond(raster: Floats) -> Floats:
+    """A raster (ny, nx) that goes on as at the nearest place where it is known: what is cut at a
+    smooth rim must not end in steps before it."""
+    missing = ~np.isfinite(raster)
+    if not missing.any() or missing.all():
+        return raster
+    from scipy.ndimage import distance_transform_edt
+
+    nearest = distance_transform_edt(missing, return_distances=False, return_indices=True)
+    return np.asarray(raster[tuple(nearest)])
+
+
 def raster_chart(
     xs: Floats, ys: Floats, raster: Floats, span: float, levels: tuple[float, ...]
 ) -> Chart:

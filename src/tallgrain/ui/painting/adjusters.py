@@ -12,8 +12,8 @@ from tallgrain.core.surface.chart import COARSE_RASTER, chart
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.colours import height_image
 from tallgrain.ui.painting.field import paint_heights
-from tallgrain.ui.painting.machine import outline_path
 from tallgrain.ui.painting.pens import pen, text
+from tallgrain.ui.painting.plates import outline_path
 from tallgrain.ui.painting.view import View, plain_view, plate_extent
 from tallgrain.ui.widgets.words import mm
 

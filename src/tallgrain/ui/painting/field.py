@@ -15,6 +15,7 @@ from tallgrain.ui.painting.axes import paint_axes
 from tallgrain.ui.painting.colours import height_image
 from tallgrain.ui.painting.labels import Placer
 from tallgrain.ui.painting.pens import hatched, pen, text, triangle
+from tallgrain.ui.painting.plates import CORNER_PX, outline_path, rim_path
 from tallgrain.ui.painting.scale import paint_scale
 from tallgrain.ui.painting.view import AXIS_BOTTOM, AXIS_LEFT, TOP, View, edge_of
 from tallgrain.ui.widgets.words import mm
@@ -134,15 +135,6 @@ def paint_ground(painter: QPainter, rect: QRectF, picture: Picture, view: View) 
         paint_scale(painter, rect, picture.chart, picture.caption, picture.middle, picture.pinned)
 
 
-def _outline_path(outline: Rectangle | Disc, view: View) -> QPainterPath:
-    path = QPainterPath()
-    if isinstance(outline, Disc):
-        path.addEllipse(view.rect(outline.box))
-    else:
-        path.addRoundedRect(view.rect(outline), 5, 5)
-    return path
-
-
 def _square(box: QRectF) -> QPainterPath:
     path = QPainterPath()
     path.addRect(box)
@@ -150,7 +142,7 @@ def _square(box: QRectF) -> QPainterPath:
 
 
 def _plate(painter: QPainter, picture: Picture, view: View) -> None:
-    path = _outline_path(picture.sheet.plate.outline, view)
+    path = outline_path(picture.sheet.plate.outline, view, CORNER_PX)
     painter.fillPath(path, theme.PANEL)
     painter.setPen(pen(theme.INK, 2))
     # What was not measured is hatched: it never looks level.
@@ -207,10 +199,7 @@ def paint_heights(painter: QPainter, chart: Chart, view: View, light: bool = Fal
     image, lines, level = _drawing_of(chart)
     painter.save()
     if chart.rim is not None:
-        x, y, radius = chart.rim
-        round_ = QPainterPath()
-        round_.addEllipse(view.rect(Rectangle(x - radius, y - radius, x + radius, y + radius)))
-        painter.setClipPath(round_, Qt.ClipOperation.IntersectClip)
+        painter.setClipPath(rim_path(chart.rim, view), Qt.ClipOperation.IntersectClip)
     painter.drawImage(target, image)
     if light:
         painter.restore()
@@ -232,7 +221,7 @@ def _frame(painter: QPainter, picture: Picture, view: View, placer: Placer) -> N
         painter.setPen(pen(theme.GOLD, 1.2, Qt.PenStyle.DashLine))
         reach = Reach(sheet)
         painter.drawPath(
-            _outline_path(reach.surface, view) & _outline_path(reach.sensed, view)
+            outline_path(reach.surface, view) & outline_path(reach.sensed, view, CORNER_PX)
             if isinstance(reach.surface, Disc)
             else _square(view.rect(reach.box))
         )

@@ -8,10 +8,12 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QImage, QPainter, QPolygonF
 
 from tallgrain.core.layer.layer import FirstLayer
-from tallgrain.core.machine.outline import Disc, Rectangle
+from tallgrain.core.machine.outline import Rectangle
 from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.surface.chart import on_beyond
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.pens import hatched, pen, text, triangle
+from tallgrain.ui.painting.plates import CORNER_PX, framed_path, rim_path
 from tallgrain.ui.painting.view import View, plain_view
 
 RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
@@ -52,26 +54,33 @@ def _plate(painter: QPainter, seen: LayerPicture, view: View) -> None:
     frame = view.rect(outline.box)
     painter.setPen(pen(theme.INK, 2))
     painter.setBrush(hatched(theme.LINE))
-    if isinstance(outline, Disc):
-        painter.drawEllipse(frame)
-    else:
-        painter.drawRoundedRect(frame, 4, 4)
+    painter.drawPath(framed_path(outline, frame, CORNER_PX))
     area = Rectangle(
         float(layer.xs[0]), float(layer.ys[0]), float(layer.xs[-1]), float(layer.ys[-1])
     )
     painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-    painter.drawImage(view.rect(area), _image(layer.leaving))
-    lines = contourpy.contour_generator(layer.xs, layer.ys, np.nan_to_num(layer.leaving))
+    painter.save()
+    leaving = layer.leaving
+    if layer.rim is not None:
+        # Drawn on beyond the rim, and cut smooth there.
+        leaving = on_beyond(leaving)
+        painter.setClipPath(rim_path(layer.rim, view), Qt.ClipOperation.IntersectClip)
+    painter.drawImage(view.rect(area), _image(leaving))
+    lines = contourpy.contour_generator(layer.xs, layer.ys, np.nan_to_num(leaving))
+    tags = []
     for chance in CHANCES:
         painter.setPen(pen(theme.INK, 2.2 if chance == CHANCES[-1] else 1.2))
         found = [np.asarray(line) for line in lines.lines(chance)]
         for line in found:
             painter.drawPolyline(QPolygonF([view.at(float(x), float(y)) for x, y in line]))
         if found:
-            longest = max(found, key=len)
+            longest = _inside(max(found, key=len), layer)
             away = np.hypot(*(longest - np.array(layer.worst)).T)
             x, y = longest[int(away.argmax())]  # clear of what is said of the worst place
-            _tag(painter, view.at(float(x), float(y)), f"{100 * chance:.0f} %", frame)
+            tags.append((view.at(float(x), float(y)), f"{100 * chance:.0f} %"))
+    painter.restore()
+    for at, words in tags:
+        _tag(painter, at, words, frame)
     if seen.box is not None:
         box = view.rect(seen.box)
         painter.setPen(pen(theme.INK, 1.8, Qt.PenStyle.DashLine))
@@ -79,6 +88,15 @@ def _plate(painter: QPainter, seen: LayerPicture, view: View) -> None:
         painter.drawRect(box)
         text(painter, box.topLeft() + QPointF(6, -8), "this print", pixels=12, bold=True)
     _worst(painter, layer, view, frame)
+
+
+def _inside(line: np.ndarray, layer: FirstLayer) -> np.ndarray:
+    """The part of a line (n, 2) mm that is drawn: all of it, or what a rim leaves."""
+    if layer.rim is None:
+        return line
+    x, y, radius = layer.rim
+    shown = line[np.hypot(*(line - (x, y)).T) <= radius]
+    return shown if len(shown) else line
 
 
 def _image(chance: np.ndarray) -> QImage:

@@ -4,16 +4,16 @@ from dataclasses import dataclass
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QPainter, QPainterPath
+from PyQt6.QtGui import QPainter
 
 from tallgrain.core.held.surface import Costs, HeldSurface, SurveyedPlate
-from tallgrain.core.machine.outline import Disc
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.surface.chart import round_span
 from tallgrain.core.survey import Survey
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.colours import height_image
 from tallgrain.ui.painting.pens import hatched, pen, text
+from tallgrain.ui.painting.plates import framed_path
 from tallgrain.ui.widgets.words import mm
 
 RASTER = 61
@@ -96,23 +96,18 @@ def _left_words(seen: HeldPicture) -> str:
 def _plate(
     painter: QPainter, plate: QRectF, sheet: MachineSheet, raster: np.ndarray | None, span: float
 ) -> None:
-    path = QPainterPath()
-    if isinstance(sheet.plate.outline, Disc):
-        path.addEllipse(plate)
-    else:
-        path.addRect(plate)
+    path = framed_path(sheet.plate.outline, plate)
     painter.setPen(Qt.PenStyle.NoPen)
     painter.setBrush(theme.PANEL)
     painter.drawPath(path)
-    if raster is None:
-        painter.setBrush(hatched(theme.SHADE))
-        painter.drawPath(path)
-    else:
+    # What nothing is known of is hatched: it never looks level.
+    painter.setBrush(hatched(theme.SHADE if raster is None else theme.LINE))
+    painter.drawPath(path)
+    if raster is not None:
         painter.save()
         painter.setClipPath(path)
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-        filled = np.where(np.isnan(raster), 0.0, raster)
-        painter.drawImage(plate, height_image(filled, span))
+        painter.drawImage(plate, height_image(raster, span))
         painter.restore()
     painter.setPen(pen(theme.INK, 1.4))
     painter.setBrush(Qt.BrushStyle.NoBrush)

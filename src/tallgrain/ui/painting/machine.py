@@ -4,13 +4,14 @@ import math
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QPainter, QPainterPath, QPen, QPolygonF
+from PyQt6.QtGui import QPainter, QPen, QPolygonF
 
-from tallgrain.core.machine.outline import Disc, Outline, Rectangle
+from tallgrain.core.machine.outline import Disc, Rectangle
 from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.pens import hatched, pen, text
+from tallgrain.ui.painting.plates import outline_path
 from tallgrain.ui.painting.view import View, plain_view
 
 MARGIN_PX = 46.0
@@ -87,16 +88,6 @@ def _handles(sheet: MachineSheet) -> list[Handle]:
         Handle(("travel", "y", 1), (middle_x, travel.y1), "rear end of the travel"),
     ]
     return found
-
-
-def outline_path(outline: Outline, view: View) -> QPainterPath:
-    """An outline of the plate on the painter."""
-    path = QPainterPath()
-    if isinstance(outline, Disc):
-        path.addEllipse(view.rect(outline.box))
-    else:
-        path.addRect(view.rect(outline))
-    return path
 
 
 def paint_machine(

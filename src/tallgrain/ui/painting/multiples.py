@@ -4,14 +4,16 @@ from dataclasses import dataclass
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QImage, QPainter, QPainterPath
+from PyQt6.QtGui import QImage, QPainter
 
 from tallgrain.core.drift.tiles import Tiles
-from tallgrain.core.machine.outline import Disc
 from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.surface.chart import on_beyond
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.colours import height_image
-from tallgrain.ui.painting.pens import pen, text
+from tallgrain.ui.painting.pens import hatched, pen, text
+from tallgrain.ui.painting.plates import framed_path, rim_path
+from tallgrain.ui.painting.view import plain_view
 
 CELL, GAP, CAPTION = 84.0, 12.0, 32.0
 
@@ -88,7 +90,9 @@ def tile_image(tiles: Tiles, i: int) -> QImage:
     if i not in made:
         if len(made) > 400:
             made.clear()
-        made[i] = height_image(tiles.heights[i], tiles.span)
+        heights = tiles.heights[i]
+        heights = heights if tiles.rims[i] is None else on_beyond(heights)
+        made[i] = height_image(heights, tiles.span)
     return made[i]
 
 
@@ -108,15 +112,15 @@ def paint_multiples(
 
 
 def _cell(painter: QPainter, rect: QRectF, picture: Multiples, tile: Tile) -> None:
-    path = QPainterPath()
-    if isinstance(picture.sheet.plate.outline, Disc):
-        path.addEllipse(rect)
-    else:
-        path.addRoundedRect(rect, 3, 3)
+    outline, rim = picture.sheet.plate.outline, picture.tiles.rims[tile.index]
+    path = framed_path(outline, rect, 3)
     painter.fillPath(path, theme.PANEL)
     if np.isfinite(picture.tiles.heights[tile.index]).any():
+        # What was not measured is hatched: it never looks level.
+        painter.fillPath(path, hatched(theme.LINE))
         painter.save()
-        painter.setClipPath(path)
+        view = plain_view(rect, outline.box)
+        painter.setClipPath(path if rim is None else rim_path(rim, view))
         painter.drawImage(rect, tile_image(picture.tiles, tile.index))
         painter.restore()
     else:

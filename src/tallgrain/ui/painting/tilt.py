@@ -9,8 +9,8 @@ from PyQt6.QtGui import QPainter, QPolygonF
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.procedures.tilt import TiltPass
 from tallgrain.ui.app import theme
-from tallgrain.ui.painting.machine import outline_path
 from tallgrain.ui.painting.pens import pen, text
+from tallgrain.ui.painting.plates import outline_path
 from tallgrain.ui.painting.view import View, beside_the_edge, plain_view, plate_extent
 from tallgrain.ui.widgets.words import mm
 

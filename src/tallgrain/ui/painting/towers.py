@@ -12,8 +12,8 @@ from tallgrain.core.solve.delta import TOWERS, DeltaGeometry, DeltaSolution
 from tallgrain.core.surface.chart import Chart
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.field import paint_heights
-from tallgrain.ui.painting.machine import outline_path
 from tallgrain.ui.painting.pens import hatched, pen, text
+from tallgrain.ui.painting.plates import outline_path
 from tallgrain.ui.painting.scale import SCALE_HEIGHT, SCALE_WIDTH, lying, paint_scale
 from tallgrain.ui.painting.view import View, plain_view
 from tallgrain.ui.widgets.words import MINUS, mm
