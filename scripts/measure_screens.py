@@ -122,8 +122,8 @@ def measured(window):
             if isinstance(one, CONTROLS) and one.isVisible() and not part:
                 controls += 1
                 out += hidden(one)
-    if window.station.name == "Skew":
-        plate = 0.0  # a gauge is drawn there, larger than any plate
+    if window.station.name in ("Skew", "Drift"):
+        plate = 0.0  # a gauge is drawn there, larger than any plate, or many small plates
     return plate / (middle.width() * middle.height()), words, controls, out
 
 

@@ -53,7 +53,7 @@ def test_survey_break_off_start_again_halt(bench, qtbot):
     assert s.shown.survey.complete
     fltt = s.shown.sight.judgement.flatness.fltt
     assert f"{fltt:.3f}" in words(window)
-    assert "Where it comes from" in words(window)
+    assert "Parts, mm" in words(window)
     kernel = window.rooms["Surface"].kernel()
     assert (kernel.fill, kernel.headline) == (
         Fill.FULL,

@@ -104,7 +104,7 @@ def verdict(judgement: Judgement, left: tuple[Left, ...]) -> Verdict:
     if noise.high <= limit:
         words = "Flat enough, whatever the noise."
     elif noise.value <= limit:
-        words = "Flat enough, though noise could hide a little more."
+        words = "Flat enough; noise may hide more."
     elif noise.low <= limit:
         words = "Just over: no more than the noise could make of it."
     elif least is not None and least.after == "compensation":

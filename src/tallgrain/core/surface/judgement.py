@@ -104,7 +104,7 @@ def _shares(
     noise = float(np.sqrt((sigma**2).mean()))
     small = terms.local < NOISE_FACTOR * noise
     cure = "nothing: only noise" if small else _local_cure(survey)
-    shares.append(Share("The rest (RMS)", terms.local, noise, cure, small, False))
+    shares.append(Share("Rest (RMS)", terms.local, noise, cure, small, False))
     return tuple(shares)
 
 

@@ -2,7 +2,10 @@
 
 from collections.abc import Iterable
 
-from PyQt6.QtCore import QRectF
+from PyQt6.QtCore import QPointF, QRectF, QSizeF, Qt
+from PyQt6.QtGui import QColor, QFontMetricsF, QPainter
+
+from tallgrain.ui.app import theme
 
 
 class Placer:
@@ -29,6 +32,33 @@ class Placer:
             if covers == 0:
                 break
         return self.keep(best)
+
+    def name(
+        self,
+        painter: QPainter,
+        at: QPointF,
+        words: str,
+        ways: str,
+        away: float = 12.0,
+        pixels: int = 12,
+        colour: QColor = theme.INK,
+    ) -> QRectF:
+        """Write a name beside a mark: to its right, left, above or below ('rlab'), the first of
+        the ways that is free."""
+        used = theme.font(pixels)
+        metrics = QFontMetricsF(used)
+        wide, high = metrics.horizontalAdvance(words) + 2, metrics.ascent() + metrics.descent()
+        corners = {
+            "r": QPointF(away, -high / 2),
+            "l": QPointF(-away - wide, -high / 2),
+            "a": QPointF(-wide / 2, -away - high),
+            "b": QPointF(-wide / 2, away),
+        }
+        box = self.place(QRectF(at + corners[way], QSizeF(wide, high)) for way in ways)
+        painter.setFont(used)
+        painter.setPen(colour)
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextDontClip, words)
+        return box
 
     def _inside(self, box: QRectF) -> QRectF:
         made, room = QRectF(box), self._within

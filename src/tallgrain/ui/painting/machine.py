@@ -10,12 +10,13 @@ from tallgrain.core.machine.outline import Disc, Rectangle
 from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.ui.app import theme
+from tallgrain.ui.painting.labels import Placer
 from tallgrain.ui.painting.pens import hatched, pen, text
 from tallgrain.ui.painting.plates import outline_path
 from tallgrain.ui.painting.view import View, plain_view
 
-MARGIN_PX = 46.0
-LEGEND_PX = 30.0
+# Beside, above and below what is drawn (px); below a width the legend takes two lines.
+SIDE_PX, TOP_PX, AXIS_PX, LEGEND_PX, NARROW_PX = 40.0, 14.0, 48.0, 24.0, 560.0
 
 
 @dataclass(frozen=True)
@@ -28,22 +29,22 @@ class Handle:
 
 
 def extent_of(sheet: MachineSheet) -> Rectangle:
-    """Plate, travel, supports, adjusters and where the probe senses, with room around."""
-    reach = Reach(sheet)
-    boxes = [sheet.plate.outline.box, reach.travelled, reach.sensed]
+    """Plate, travel, supports, adjusters and towers."""
+    boxes = [sheet.plate.outline.box, Reach(sheet).travelled]
     at = [s.at for s in sheet.supports] + [a.at for a in sheet.adjusters]
     xs = [c for b in boxes for c in (b.x0, b.x1)] + [x for x, _ in at]
     ys = [c for b in boxes for c in (b.y0, b.y1)] + [y for _, y in at]
     if sheet.kinematics == "delta" and sheet.delta is not None:
-        r = sheet.delta.delta_radius_mm + 25
+        r = sheet.delta.delta_radius_mm
         xs, ys = [*xs, -r, r], [*ys, -r, r]
-    room = 0.05 * max(max(xs) - min(xs), max(ys) - min(ys))
-    return Rectangle(min(xs) - room, min(ys) - room, max(xs) + room, max(ys) + room)
+    return Rectangle(min(xs), min(ys), max(xs), max(ys))
 
 
 def fitted_machine(rect: QRectF, extent: Rectangle) -> View:
-    """The view that shows an extent, with room for the axis and the legend."""
-    return plain_view(rect.adjusted(MARGIN_PX, 8, -12, -MARGIN_PX - LEGEND_PX), extent)
+    """The view that shows an extent, with room for what stands at its edge, the axis and the
+    legend."""
+    below = AXIS_PX + (2 if rect.width() < NARROW_PX else 1) * LEGEND_PX
+    return plain_view(rect.adjusted(SIDE_PX, TOP_PX, -SIDE_PX, -below), extent)
 
 
 # The handles of the last sheet; it is held too, so that its id stays its own.
@@ -118,16 +119,20 @@ def paint_machine(
     painter.setPen(QPen(theme.MUTED if guessed else theme.INK, 1, Qt.PenStyle.DotLine))
     painter.drawRect(view.rect(reach.travelled))
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-    _parts(painter, sheet, view)
-    _head(painter, sheet, view)
-    _edges(painter, sheet, view)
+    placer = Placer(rect.adjusted(4, 4, -4, -LEGEND_PX))
+    marks = [view.at(*handle.at) for handle in handles(sheet)]
+    for at in marks:
+        placer.keep(QRectF(at.x() - 7, at.y() - 7, 14, 14))
+    _edges(painter, sheet, view, placer)
+    _head(painter, sheet, view, placer)
+    _parts(painter, sheet, view, placer)
     if held is not None:
         _name(painter, held, view)
     painter.restore()
     _legend(painter, rect, sheet.probe.there)
 
 
-def _parts(painter: QPainter, sheet: MachineSheet, view: View) -> None:
+def _parts(painter: QPainter, sheet: MachineSheet, view: View, placer: Placer) -> None:
     boxes = [view.rect(keep_out.outline) for keep_out in sheet.keep_outs]
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
     painter.setPen(QPen(theme.INK, 1))
@@ -146,7 +151,7 @@ def _parts(painter: QPainter, sheet: MachineSheet, view: View) -> None:
         painter.setBrush(theme.SHADE if guessed else theme.GOLD_WASH)
         painter.drawRect(QRectF(at.x() - 8, at.y() - 8, 16, 16))
         painter.drawLine(at - QPointF(0, 8), at + QPointF(0, 8))
-        _label(painter, view, at, f"Z {support.name}")
+        placer.name(painter, at, f"Z {support.name}", "abrl")
     for adjuster in sheet.adjusters:
         at = view.at(*adjuster.at)
         guessed = "adjusters.at" in sheet.assumed
@@ -155,8 +160,7 @@ def _parts(painter: QPainter, sheet: MachineSheet, view: View) -> None:
         painter.drawEllipse(at, 7, 7)
         painter.drawLine(at - QPointF(5, 0), at + QPointF(5, 0))
         right_half = adjuster.at[0] > sheet.plate.outline.middle[0]
-        side = Qt.AlignmentFlag.AlignRight if right_half else Qt.AlignmentFlag.AlignLeft
-        text(painter, at + QPointF(-12 if right_half else 12, 4), adjuster.name, side, 12)
+        placer.name(painter, at, adjuster.name, "lab" if right_half else "rab", 11)
     if sheet.kinematics == "delta" and sheet.delta is not None:
         for name, degrees in sheet.delta.tower_angle_deg.model_dump().items():
             turn = math.radians(degrees)
@@ -165,19 +169,13 @@ def _parts(painter: QPainter, sheet: MachineSheet, view: View) -> None:
             painter.setPen(pen(theme.INK, 1.6))
             painter.setBrush(theme.METAL)
             painter.drawRect(QRectF(at.x() - 7, at.y() - 11, 14, 22))
-            _label(painter, view, at - QPointF(0, 4), f"tower {name}")
+            placer.keep(QRectF(at.x() - 7, at.y() - 11, 14, 22))
+            # Inward, off the rim.
+            inward = "lab" if math.cos(turn) > 0.3 else "rab" if math.cos(turn) < -0.3 else "balr"
+            placer.name(painter, at, f"tower {name}", inward, 13)
 
 
-def _label(painter: QPainter, view: View, at: QPointF, words: str) -> None:
-    """A part's name above it, kept inside the drawing."""
-    painter.setFont(theme.font(12))
-    half = painter.fontMetrics().horizontalAdvance(words) / 2
-    x = min(max(at.x(), view.box.left() - MARGIN_PX + half + 4), view.box.right() - half + 8)
-    y = at.y() - 13 if at.y() - 26 > view.box.top() - 8 else at.y() + 24
-    text(painter, QPointF(x, y), words, Qt.AlignmentFlag.AlignHCenter, 12, theme.INK)
-
-
-def _head(painter: QPainter, sheet: MachineSheet, view: View) -> None:
+def _head(painter: QPainter, sheet: MachineSheet, view: View, placer: Placer) -> None:
     """The nozzle over the datum and the probe where its offset puts it."""
     datum, (dx, dy) = sheet.plate.datum_point, sheet.probe.offset
     nozzle, probe = view.at(*datum), view.at(datum[0] + dx, datum[1] + dy)
@@ -189,24 +187,20 @@ def _head(painter: QPainter, sheet: MachineSheet, view: View) -> None:
         painter.drawLine(nozzle, probe)
         painter.setBrush(theme.SHADE if guessed else theme.GRAIN)
         painter.drawEllipse(probe, 6.5, 6.5)
-        below = probe.y() > nozzle.y() - 2
-        text(
-            painter,
-            probe + QPointF(0, 20 if below else -11),
-            "probe, where? assumed" if guessed else "probe",
-            Qt.AlignmentFlag.AlignHCenter,
-            12,
-            theme.MUTED if guessed else theme.INK,
-        )
+        words = "probe, where? assumed" if guessed else "probe"
+        ways = "balr" if probe.y() > nozzle.y() - 2 else "ablr"
+        colour = theme.MUTED if guessed else theme.INK
+        placer.name(painter, probe, words, ways, 9, 12, colour)
     painter.setPen(pen(theme.INK, 1.4))
     painter.setBrush(theme.INK)
     tip = (QPointF(-6, -6), QPointF(6, -6), QPointF(0, 5))
     painter.drawPolygon(QPolygonF([nozzle + corner for corner in tip]))
     own = " is the probe" if sheet.probe.kind == "nozzle" else ""
-    text(painter, nozzle + QPointF(10, -6), f"nozzle{own}", pixels=12)
+    right = sheet.probe.own or probe.x() <= nozzle.x()
+    placer.name(painter, nozzle, f"nozzle{own}", "rlab" if right else "lrab", 9)
 
 
-def _edges(painter: QPainter, sheet: MachineSheet, view: View) -> None:
+def _edges(painter: QPainter, sheet: MachineSheet, view: View, placer: Placer) -> None:
     """Grips on the plate and the travel, and the axes' figures."""
     for handle in handles(sheet):
         if handle.key[0] in ("plate", "travel"):
@@ -219,7 +213,8 @@ def _edges(painter: QPainter, sheet: MachineSheet, view: View) -> None:
         x = view.at(value, 0).x()
         if all(abs(x - other) > 38 for other in taken):
             taken.append(x)
-            text(painter, QPointF(x, bottom), _figure(value), centre, 11, theme.MUTED)
+            at = QPointF(x, bottom)
+            placer.keep(text(painter, at, _figure(value), centre, 11, theme.MUTED))
     taken = []
     left = max(view.at(min(box.x0, travel.x0), 0).x() - 10, view.box.left() - 8)
     for value in (box.y0, box.y1, travel.y0, travel.y1):
@@ -227,7 +222,8 @@ def _edges(painter: QPainter, sheet: MachineSheet, view: View) -> None:
         if all(abs(y - other) > 14 for other in taken):
             taken.append(y)
             at = QPointF(left, y)
-            text(painter, at, _figure(value), Qt.AlignmentFlag.AlignRight, 11, theme.MUTED)
+            right = Qt.AlignmentFlag.AlignRight
+            placer.keep(text(painter, at, _figure(value), right, 11, theme.MUTED))
     front = QPointF(view.at(box.middle[0], 0).x(), bottom + 15)
     text(painter, front, "front, mm", centre, 11, theme.MUTED)
 
@@ -263,7 +259,7 @@ def _name(painter: QPainter, held: Handle, view: View) -> None:
 def _legend(painter: QPainter, rect: QRectF, there: bool) -> None:
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-    narrow = rect.width() < 560
+    narrow = rect.width() < NARROW_PX
     touched = "the probe can touch" if there else "the nozzle can reach"
     x, y = rect.left() + 16, rect.bottom() - (36 if narrow else 18)
     for fill, brush, edge, words in (

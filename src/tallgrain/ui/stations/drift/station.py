@@ -278,7 +278,7 @@ class DriftStation(Station):
             among = count_of(len(drift.idents), "survey")
             notes.insert(0, f"Nothing among {among} like the newest.")
         notes += [f"{n} left out: {why}." for why, n in drift.left_out.items()]
-        if season.trend is not None:
+        if season.trend is not None and season.trend.worse_from is not None:
             notes.append(season.trend.sentence)
         tell(self.notes, "\n".join(notes))
         checked = self.work.checked

@@ -19,8 +19,8 @@ from PyQt6.QtWidgets import (
 )
 
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.core.probe.claims import side_words
 from tallgrain.formats.draft import Draft, Path, effective, with_amount, with_choice
+from tallgrain.ui.app import theme
 from tallgrain.ui.session.drafts import Drafts
 from tallgrain.ui.widgets.parts import FigureBox, Pages, Table, button, label, tell
 from tallgrain.ui.widgets.words import MINUS
@@ -30,13 +30,21 @@ LARGEST = 5000.0
 
 @dataclass(frozen=True)
 class Amount:
-    """A figure: its path (the last step may count into a pair), name, unit and decimals."""
+    """A figure: its path (the last step may count into a pair), name, unit and decimals; sides:
+    what below and above nought mean, told behind the unit."""
 
     path: Path
     name: str
     unit: str = "mm"
     decimals: int = 2
     when: Callable[[MachineSheet], bool] = lambda sheet: True
+    sides: tuple[str, str] = ("", "")
+
+    def suffix(self, value: float) -> str:
+        """The unit, and on which side a figure lies."""
+        side = self.sides[value > 0] if value else ""
+        unit = self.unit if self.unit == "°" else f" {self.unit}"
+        return f"{unit} {side}".rstrip()
 
 
 @dataclass(frozen=True)
@@ -103,8 +111,10 @@ FORMS: dict[str, list[Entry]] = {
         }),
         Choice(("probe", "finds_z"), "z's switch", {"down": "below", "up": "above"},
                lambda s: not s.probe.there),
-        *_pair(("probe", "offset"), ("Offset, x", "Offset, y"),
-               when=lambda s: not s.probe.own),
+        Amount(("probe", "offset", 0), "Offset, x", when=lambda s: not s.probe.own,
+               sides=("left of the nozzle", "right of the nozzle")),
+        Amount(("probe", "offset", 1), "Offset, y", when=lambda s: not s.probe.own,
+               sides=("in front of it", "behind it")),
         Amount(("probe", "trip_height"), "Trip height", decimals=3),
         Amount(("probe", "arm_deg"), "Arm turned out to", "°", 0,
                lambda s: s.probe.kind == "switch_arm"),
@@ -209,7 +219,9 @@ class SheetForm(QWidget):
         box.setRange(-LARGEST, LARGEST)
         box.setDecimals(entry.decimals)
         box.setSingleStep(10.0 ** (-min(entry.decimals, 2)) if entry.decimals > 2 else 0.5)
-        box.setSuffix(entry.unit if entry.unit == "°" else f" {entry.unit}")
+        box.setSuffix(entry.suffix(0.0))
+        # No wider than its column, however many figures it may hold.
+        box.setMinimumWidth(theme.px(90))
         box.setKeyboardTracking(False)
         box.valueChanged.connect(lambda value, e=entry: self._set_amount(e, value))
         return box
@@ -324,7 +336,7 @@ class SheetForm(QWidget):
                 self._fill_table(part, draft)
         finally:
             self._filling = False
-        tell(self.where, _where_words(part, sheet))
+        tell(self.where, _where_words(part))
         self.where.setVisible(bool(self.where.text()))
 
     def _fill_form(self, entries: list[Entry], draft: Draft, sheet: MachineSheet) -> None:
@@ -336,8 +348,11 @@ class SheetForm(QWidget):
             if isinstance(field, QDoubleSpinBox):
                 assert isinstance(entry, Amount)
                 form.setRowVisible(field, entry.when(sheet))
-                if isinstance(value, int | float) and abs(field.value() - value) > 1e-9:
-                    field.setValue(float(value))
+                if isinstance(value, int | float):
+                    if abs(field.value() - value) > 1e-9:
+                        field.setValue(float(value))
+                    if field.suffix() != entry.suffix(float(value)):
+                        field.setSuffix(entry.suffix(float(value)))
             elif isinstance(field, QComboBox):
                 assert isinstance(entry, Choice)
                 form.setRowVisible(field, entry.when(sheet))
@@ -363,9 +378,7 @@ class SheetForm(QWidget):
                     item.setText(words.replace("-", MINUS) if path[0] != "name" else words)
 
 
-def _where_words(part: str, sheet: MachineSheet) -> str:
-    if part == "Probe" and not sheet.probe.own:
-        return f"Seen from above: {side_words(sheet.probe.offset)}"
+def _where_words(part: str) -> str:
     if part == "Adjusters":
         return "Raised by: which turn, seen from above, raises the plate there."
     return ""

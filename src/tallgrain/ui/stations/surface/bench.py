@@ -60,11 +60,19 @@ class ShapeBudget(QWidget):
     def show_judgement(self, judgement: Judgement) -> None:
         """Take the shares of one survey."""
         largest = max((s.size_mm for s in judgement.shares), default=0.0) or 1.0
+        # Each cure stands once, beside the largest part that it cures.
+        cured: set[str] = set()
+        beside = set()
+        for share in sorted(judgement.shares, key=lambda s: -s.size_mm):
+            one = share.cure.split(",")[0]
+            if one not in cured or share.attention:
+                beside.add(share.name)
+            cured.add(one)
         for row, share in zip(self._rows, judgement.shares, strict=False):
             name, bar, figure, cure = row
             tell(name, share.name)
             tell(figure, mm(share.size_mm))
-            tell(cure, share.cure)
+            tell(cure, share.cure if share.name in beside else "")
             set_role(cure, "rust" if share.attention else "muted")
             colour = theme.METAL if share.below_noise else theme.GOLD
             bar.show_share(share.size_mm / largest, theme.RUST if share.attention else colour)
@@ -101,7 +109,7 @@ class SurfaceBench(Panel):
         self.first = FirstLayerPanel()
         self.first.way_chosen.connect(self._way_chosen)
         self.budget_rule = rule()
-        self.budget_head = label("Where it comes from", "head")
+        self.budget_head = label("Parts", "head")
         self.budget = ShapeBudget()
         self.same_rule = rule()
         self.same_head = label("Same bed as last time?", "head")
@@ -199,8 +207,8 @@ class SurfaceBench(Panel):
         else:
             self._show_result()
         seen = self.first_layer() if working is None and problem is None else None
-        for part in (self.readout, self.small):
-            part.setVisible(seen is None)
+        self.readout.setVisible(seen is None)
+        self.small.setVisible(seen is None and bool(self.small.text()))
         self.first.setVisible(seen is not None)
         if seen is not None:
             tell(self.head, "How thick will the first layer be?")
@@ -294,14 +302,14 @@ class SurfaceBench(Panel):
             tell(self.small, "")
             self._show_budget(None)
             return
-        flat, noise = judgement.flatness, judgement.noise
+        noise = judgement.noise
         verdict = "within" if judgement.within else "more than"
         against = f"{verdict} {mm(judgement.tolerance_mm, 2)}"
         if not survey.complete:
             against = "of the part surveyed"
-        between = f"{mm(noise.low)} to {mm(noise.high)} (95 %), {against}"
+        between = f"{mm(noise.low)}–{mm(noise.high)} (95 %), {against}"
         self.readout.tell(mm(noise.value), "mm flatness", between)
-        tell(self.small, f"as measured {mm(flat.fltt)}, minimum zone {mm(judgement.zone_mm)}")
+        tell(self.small, "")
         # With something to put right first, what the shape is made of can wait.
         self._show_budget(judgement if s.problem is None else None)
 
@@ -316,7 +324,7 @@ class SurfaceBench(Panel):
         self.budget.setVisible(terms)
         if judgement is None:
             return
-        tell(self.budget_head, "Where it comes from, mm" if terms else "Too few points for a shape")
+        tell(self.budget_head, "Parts, mm" if terms else "Too few points for a shape")
         if terms:
             self.budget.show_judgement(judgement)
 

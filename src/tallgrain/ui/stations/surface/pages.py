@@ -186,6 +186,10 @@ def touched_words(shown: Shown | None) -> str:
         )
     else:
         words += ". None was left out."
+    judged = shown.sight.judgement
+    if judged is not None:
+        flat = mm(judged.flatness.fltt)
+        words += f" As measured {flat} mm from flat, minimum zone {mm(judged.zone_mm)} mm."
     return words
 
 
