@@ -20,7 +20,7 @@ from tallgrain.ui.widgets.words import MINUS, mm
 
 CENTRE = Qt.AlignmentFlag.AlignHCenter
 # Towers are drawn this far beyond the plate's edge (a share of its radius).
-OUT = 1.13
+OUT = 1.08
 # Lines beside a tower are so far apart, and so wide (px).
 STEP, WORDS = 17.0, 118.0
 
@@ -58,7 +58,7 @@ def paint_towers(painter: QPainter, rect: QRectF, seen: TowersView) -> None:
 def _extent(sheet: MachineSheet) -> Rectangle:
     box = sheet.plate.outline.box
     x, y = box.middle
-    half = max(box.width, box.depth) / 2 * (OUT + 0.08)
+    half = max(box.width, box.depth) / 2 * (OUT + 0.05)
     return Rectangle(x - half, y - half, x + half, y + half)
 
 
@@ -102,7 +102,11 @@ def _plan(painter: QPainter, rect: QRectF, seen: TowersView) -> None:
     for i, tower in enumerate(TOWERS):
         at = _tower(painter, view, seen, i)
         low = seen.geometry.angle[i] % 360 > 180
-        text(painter, at + QPointF(0, 26 if low else -14), f"{tower} tower", CENTRE, 13, bold=True)
+        # Outward of the rim.
+        leftward = at.x() < view.box.center().x()
+        side = Qt.AlignmentFlag.AlignRight if leftward else Qt.AlignmentFlag.AlignLeft
+        away = QPointF(22 if leftward else -22, 32) if low else QPointF(0, -14)
+        text(painter, at + away, f"{tower} tower", side if low else CENTRE, 13, bold=True)
     for number, (x, y) in enumerate(seen.planned.tolist()):
         done = seen.busy and number < seen.touched
         painter.setPen(pen(theme.INK if done else theme.GOLD, 1.4))
@@ -123,7 +127,8 @@ def _maps(painter: QPainter, rect: QRectF, seen: TowersView) -> None:
         if not lying(rect):
             box.setRight(rect.right() - SCALE_WIDTH)
         paint_scale(painter, rect, seen.now, ("near", "far"), "mean", False)
-    view = plain_view(box, _extent(seen.sheet))
+    # What is told of the rear tower stands above the plate.
+    view = plain_view(box.adjusted(0, 28 if lying(rect) else 0, 0, 0), _extent(seen.sheet))
     _map(painter, view, seen, seen.now)
     for i, tower in enumerate(TOWERS):
         _told(painter, view, box, _tower(painter, view, seen, i), seen, i, tower)
