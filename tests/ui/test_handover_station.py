@@ -84,6 +84,10 @@ def test_the_start_text_follows_what_is_chosen_and_is_remembered(handover, qtbot
     station.show_page(TEXT)
     # A start text recalls only what is there: here nothing is, until it is written.
     assert station.text.toPlainText() == "" and "holds no surface" in station.refused.text()
+    assert station.act.text().startswith("Write a surface first")
+    press(window, Qt.Key.Key_F5)
+    assert station.on_surfaces and station.act.text() != "Copy the start text  F5"
+    station.show_page(TEXT)
     hold(window, qtbot)
     assert f"RECALL {work.recalled}" in station.text.toPlainText()
     choose(station.way, "whole")

@@ -118,19 +118,25 @@ class HandoverWork(QObject):
             return f"Touches say of the surface {one.name}: {wrong}. No print should recall it."
         return ""
 
+    @property
+    def holds_none(self) -> bool:
+        """Whether the printer is known not to hold the surface that prints would recall."""
+        work = self.surfaces
+        if not (self.recalls and work.able and work.read.told is not None):
+            return False
+        one = {s.name: s for s in work.standings}.get(self.recalled)
+        return one is None or one.held is None
+
     def text(self) -> str:
         """The start text. Raises InputError where it can't be written: also where it would recall a
         surface that the printer is known not to hold."""
         sheet, dialect = self._session.sheet, self.dialect
-        work = self.surfaces
-        if self.recalls and work.able and work.read.told is not None:
-            one = {s.name: s for s in work.standings}.get(self.recalled)
-            if one is None or one.held is None:
-                raise InputError(
-                    f"the printer holds no surface '{self.recalled}' that it could recall.",
-                    "start",
-                    "Write one on the Surfaces page, or choose another way on the right.",
-                )
+        if self.holds_none:
+            raise InputError(
+                f"the printer holds no surface '{self.recalled}' that it could recall.",
+                "start",
+                "Write one on the Surfaces page, or choose another way on the right.",
+            )
         if sheet is None or dialect is None:
             raise InputError(
                 f"there is no dialect '{self.chosen.dialect}'.", "start", "Choose another one."

@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
     QFileDialog,
+    QGridLayout,
     QHBoxLayout,
     QTableWidgetItem,
     QVBoxLayout,
@@ -96,6 +97,35 @@ class HandoverStation(Station):
         page = QWidget()
         column = QVBoxLayout(page)
         column.setContentsMargins(0, 0, 0, 0)
+        self.spoken = QComboBox()
+        self.spoken.setAccessibleName("The dialect that the text is written in")
+        self.nozzle = figure_box("nozzle ", " °C", 500, 215)
+        self.plate = figure_box("plate ", " °C", 200, 60)
+        self.soak = figure_box("soak ", " min", 240, 5)
+        self.every = whole(
+            1,
+            500,
+            "All of the plate is surveyed once in so many prints",
+            prefix="every ",
+            suffix=" prints",
+        )
+        self.clean = QCheckBox("&Wipe the tip first")
+        self.level = QCheckBox("&Level by the Z motors")
+        self.own = QCheckBox("Set the &trip height too")
+        grid = QGridLayout()
+        parts = (
+            self.spoken, self.nozzle, self.plate, self.soak, self.every, self.clean, self.level,
+            self.own,
+        )  # fmt: skip
+        for number, part in enumerate(parts):
+            grid.addWidget(part, number // 2, number % 2)
+            grid.setColumnStretch(number % 2, 1)
+        column.addLayout(grid)
+        self.spoken.activated.connect(self._choose)
+        for tick in (self.clean, self.level, self.own):
+            tick.clicked.connect(self._choose)
+        for box in (self.nozzle, self.plate, self.soak, self.every):
+            box.editingFinished.connect(self._choose)
         self.text = editor("The text that starts each print", True)
         column.addWidget(self.text, 1)
         self.refused = label(role="rust", wrap=True)
@@ -153,21 +183,6 @@ class HandoverStation(Station):
         self.way.setAccessibleName("Which compensation a print begins with")
         self.evidence = CostBars()
         self.heads = label("minutes a print   ·   first layer, worst place", "muted")
-        self.spoken = QComboBox()
-        self.spoken.setAccessibleName("The dialect that the text is written in")
-        self.nozzle = figure_box("nozzle ", " °C", 500, 215)
-        self.plate = figure_box("plate ", " °C", 200, 60)
-        self.soak = figure_box("soak ", " min", 240, 5)
-        self.every = whole(
-            1,
-            500,
-            "All of the plate is surveyed once in so many prints",
-            prefix="every ",
-            suffix=" prints",
-        )
-        self.clean = QCheckBox("&Wipe the tip first")
-        self.level = QCheckBox("&Level by the Z motors")
-        self.own = QCheckBox("Set the &trip height there too")
         put(
             column,
             self.readout,
@@ -178,20 +193,8 @@ class HandoverStation(Station):
             self.way,
             self.heads,
             self.evidence,
-            self.spoken,
         )
-        for pair in ((self.nozzle, self.plate), (self.soak, self.every)):
-            row = QHBoxLayout()
-            for part in pair:
-                row.addWidget(part, 1)
-            column.addLayout(row)
-        for tick in (self.clean, self.level, self.own):
-            tick.clicked.connect(self._choose)
-            column.addWidget(tick)
-        for box in (self.way, self.spoken):
-            box.activated.connect(self._choose)
-        for spin in (self.nozzle, self.plate, self.soak, self.every):
-            spin.editingFinished.connect(self._choose)
+        self.way.activated.connect(self._choose)
         column.addStretch(1)
         self.act = button("", "primary")
         self.act.clicked.connect(self.primary)
@@ -224,6 +227,10 @@ class HandoverStation(Station):
             values.keep()
         elif self.work.surfaces.unkept or self.work.surfaces.lost:
             self.held.act()
+        elif self.work.holds_none and self.on_surfaces:
+            self._shared.visit("Surface")  # there is nothing to write yet
+        elif self.work.holds_none:
+            self.show_for("write")
         else:
             self.show_page(TEXT)
             self.copy_text()
@@ -336,7 +343,10 @@ class HandoverStation(Station):
         self.readout.setVisible(not values.lost)
         if recovery.due is not None:
             first = detour_words(recovery, self.name) or f"{recovery.due.act}  F5"
-        words = act_words(s, first or "Copy the start text  F5")
+        last = "Copy the start text  F5"
+        if self.work.holds_none:
+            last = "Surface: survey first  F5" if self.on_surfaces else "Write a surface first  F5"
+        words = act_words(s, first or last)
         show_act(self.act, words, recovery.due is not None and recovery.due.code == "give")
         self.act.setEnabled(not s.busy)
         self._offer()
@@ -396,7 +406,8 @@ class HandoverStation(Station):
         self.table.setRowCount(len(rows))
         for i, row in enumerate(rows):
             for j, words in enumerate(row):
-                item = QTableWidgetItem(words)
+                same = j == 2 and row[1] == row[2]
+                item = QTableWidgetItem("the same" if same else words)
                 if row[3] in ("not kept", "lost", "changed at the printer"):
                     item.setForeground(theme.RUST)
                 self.table.setItem(i, j, item)
@@ -420,7 +431,7 @@ class HandoverStation(Station):
         text = self.other.toPlainText()
         if not text.strip():
             self.found.setPlainText("")
-            tell(self.said, "Its lines are read in the dialect that is chosen on the right.")
+            tell(self.said, "Its lines are read in the dialect that is chosen at Start.")
             return
         found, said = self.work.check(text)
         tell(self.said, said)
