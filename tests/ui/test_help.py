@@ -6,8 +6,9 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
 from at_the_window import press
+from tallgrain.ui.app import theme
 from tallgrain.ui.stations.surface.pictures import Layer
-from tallgrain.ui.widgets.help_page import help_text
+from tallgrain.ui.widgets.help_page import help_text, sketch
 
 PARTS = ("## Steps", "## Done when", "## Keys", "## Mistakes that people make here")
 
@@ -39,6 +40,28 @@ def test_f1_opens_the_stations_own_help_beside_the_work(season, qtbot):
     assert not window.help.look_for(again=True)
     press(window, Qt.Key.Key_F1)
     assert not window.help.isVisible()
+
+
+def test_every_page_has_its_drawing_in_the_colours_that_are_worn(season):
+    window, _ = season
+    for dark in (False, True):
+        theme.use(dark, strong=False)
+        papers = set()
+        for name in window.rooms:
+            named = re.search(r"!\[(.+)\]\((.+\.svg)\)", help_text(name))
+            drawn = sketch(named[2], 216)
+            colours = {
+                drawn.pixelColor(x, y).name()
+                for x in range(0, drawn.width(), 3)
+                for y in range(0, drawn.height(), 3)
+                if drawn.pixelColor(x, y).alpha() == 255
+            }
+            assert theme.INK.name() in colours, name
+            papers |= colours
+        other = theme.DARK if not dark else theme.LIGHT
+        assert not {other["INK"].lower(), other["GOLD_WASH"].lower()} & papers
+    theme.use(dark=False, strong=False)
+    assert sketch("none.svg", 216) is None
 
 
 def test_keys_of_surface_are_live_at_surface_alone(season, qtbot):

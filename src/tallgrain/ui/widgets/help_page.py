@@ -1,17 +1,20 @@
 """The station's own help beside the work: what it is for, its steps, its keys; searchable."""
 
 from functools import cache
+from typing import Any
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QTextCursor, QTextDocument
+from PyQt6.QtCore import QRectF, Qt, QUrl
+from PyQt6.QtGui import QImage, QPainter, QTextCursor, QTextDocument
 from PyQt6.QtWidgets import QDockWidget, QLineEdit, QTextBrowser, QVBoxLayout, QWidget
 
 from tallgrain.paths import ASSETS
+from tallgrain.ui.app import theme
 from tallgrain.ui.app.keys import KEYS
 from tallgrain.ui.widgets.route import Fill, Kernel
 
 # Beside the work where the window is so wide (px); a window of its own where it is not.
 WIDTH, BESIDE_FROM = 254, 1280
+SKETCH = 216
 STANDS = {
     Fill.EMPTY: "nothing done yet",
     Fill.HALF: "begun",
@@ -41,6 +44,39 @@ def page_of(kernel: Kernel) -> str:
     )
 
 
+def sketch(name: str, wide: int) -> QImage | None:
+    """A station's drawing, so many pixels wide, in the colours that the window wears; None where
+    there is none of that name."""
+    from PyQt6.QtSvg import QSvgRenderer
+
+    path = ASSETS / "help" / name
+    if not path.is_file():
+        return None
+    drawn = path.read_text(encoding="utf-8")
+    worn = theme.colours(*theme.worn())
+    for job, colour in theme.LIGHT.items():
+        drawn = drawn.replace(colour, f"{worn[job]}\0")  # marked, so that none is taken twice
+    made = QSvgRenderer(drawn.replace("\0", "").encode())
+    size = made.defaultSize().scaled(2 * wide, 4 * wide, Qt.AspectRatioMode.KeepAspectRatio)
+    image = QImage(size, QImage.Format.Format_ARGB32_Premultiplied)
+    image.fill(Qt.GlobalColor.transparent)
+    painter = QPainter(image)
+    made.render(painter, QRectF(image.rect()))
+    painter.end()
+    image.setDevicePixelRatio(2.0)
+    return image
+
+
+class _Text(QTextBrowser):
+    """Help as it is written, with its drawings."""
+
+    def loadResource(self, kind: int, url: QUrl) -> Any:
+        """A drawing beside the pages."""
+        if kind == QTextDocument.ResourceType.ImageResource.value:
+            return sketch(url.fileName(), theme.px(SKETCH))
+        return super().loadResource(kind, url)
+
+
 class HelpPage(QDockWidget):
     """Beside the work; what is typed above is found in it."""
 
@@ -58,20 +94,20 @@ class HelpPage(QDockWidget):
         self.search.setAccessibleName("Find in this help")
         self.search.textChanged.connect(lambda _: self.look_for(again=False))
         self.search.returnPressed.connect(lambda: self.look_for(again=True))
-        self.text = QTextBrowser()
+        self.text = _Text()
         self.text.setAccessibleName("Help for this station")
         self.text.setTabChangesFocus(True)
         column.addWidget(self.search)
         column.addWidget(self.text, 1)
         self.setWidget(body)
         self.setMinimumWidth(WIDTH)
-        self._shown: Kernel | None = None
+        self._shown: tuple[Kernel, object] | None = None
         self.hide()
 
     def show_station(self, kernel: Kernel) -> None:
         """Follow the station that is shown, and how it stands."""
-        if kernel != self._shown:
-            self._shown = kernel
+        if (kernel, theme.worn()) != self._shown:
+            self._shown = kernel, theme.worn()
             self.text.setMarkdown(page_of(kernel))
 
     def beside(self, window: QWidget) -> None:
