@@ -13,7 +13,8 @@ from tallgrain.errors import Halted, LookAgain
 from tallgrain.formats.files import write_survey
 from tallgrain.link.guard.looks import READING_MM
 from tallgrain.store.ledger import Ledger
-from tallgrain.ui.app.start import furnish_when_idle, make_window
+from tallgrain.ui.app import theme
+from tallgrain.ui.app.start import furnish_when_idle, make_window, splash
 from tallgrain.ui.session.state import SurveyPlan
 from tallgrain.ui.widgets.route import Fill
 
@@ -227,7 +228,14 @@ def test_the_route_is_walked_by_keys(bench):
 
 
 def test_the_window_is_seen_first_and_the_rest_follows(qtbot, home, qapp):
-    """At first the one station that is shown; then the route's kernels, then every page."""
+    """Before it the kernel on paper; at first the one station that is shown; then the route's
+    kernels, then every page."""
+    first = splash(qapp)
+    assert first.isVisible() and not first.windowHandle().isModal()
+    seen = first.grab().toImage()
+    colours = {seen.pixelColor(x, y).name() for x in range(0, 440, 2) for y in range(0, 160, 2)}
+    assert {theme.PAPER.name(), theme.INK.name()} <= colours
+    first.close()
     window = make_window(Ledger.open(home), home, whole=False)
     window.may_close = lambda: True
     window.show()

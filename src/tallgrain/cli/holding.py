@@ -1,7 +1,7 @@
 """The surfaces that a printer holds, by words."""
 
 import json
-from typing import Annotated, Any, cast
+from typing import TYPE_CHECKING, Annotated, Any, cast
 
 import typer
 
@@ -20,8 +20,10 @@ from tallgrain.cli.common import (
     say,
 )
 from tallgrain.cli.routines import routine_app
-from tallgrain.core.held.surface import Beyond
 from tallgrain.errors import InputError, JobError
+
+if TYPE_CHECKING:
+    from tallgrain.core.held.surface import Beyond
 
 Name = Annotated[str, typer.Option("--name", help="What the printer calls it.")]
 
@@ -87,7 +89,7 @@ def surface(
             raise JobError(f"no other surface was written as '{name}'.", "surface", "")
         if write is not None:
             grid = parse_count(count) if count else None
-            told["written"] = _write(at, name, write, grid, cast(Beyond, beyond))
+            told["written"] = _write(at, name, write, grid, cast("Beyond", beyond))
         if keep:
             held.keep_surfaces(at)
         if forget:
@@ -118,7 +120,7 @@ def surface(
 
 
 def _write(
-    at: Any, name: str, named: str, grid: tuple[int, int] | None, beyond: Beyond
+    at: Any, name: str, named: str, grid: tuple[int, int] | None, beyond: "Beyond"
 ) -> dict[str, Any]:
     from tallgrain.procedures import surfaces as held
 

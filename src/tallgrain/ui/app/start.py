@@ -12,11 +12,11 @@ from typing import TYPE_CHECKING
 from tallgrain import __version__
 from tallgrain.errors import JobError, ReadOnly, StoreError
 from tallgrain.paths import ASSETS, data_home, demo_home
-from tallgrain.store.ledger import Ledger
 
 if TYPE_CHECKING:
-    from PyQt6.QtWidgets import QApplication
+    from PyQt6.QtWidgets import QApplication, QWidget
 
+    from tallgrain.store.ledger import Ledger
     from tallgrain.ui.app.window import Window
     from tallgrain.ui.demo.workshop import Workshop
 
@@ -27,6 +27,8 @@ DESKTOP_ID = "org.tallgrain.TallGrain"
 
 # The window is seen first; then the rest of it follows.
 SEEN_MS, CALM_MS = 30, 400
+# What is seen before it (px).
+SPLASH = 440, 160
 # Qt ends the application when its last Python name goes.
 _kept: "list[QApplication]" = []
 
@@ -72,6 +74,40 @@ def application() -> "QApplication":
     if hints is not None:
         hints.colorSchemeChanged.connect(lambda _: dress(app, colours_chosen()))
     return app
+
+
+def splash(app: "QApplication") -> "QWidget":
+    """The kernel on paper, seen at once: what the window is made of takes longer to be read."""
+    from PyQt6.QtCore import QRectF, Qt
+    from PyQt6.QtGui import QIcon, QPainter, QPixmap
+    from PyQt6.QtWidgets import QLabel
+
+    from tallgrain.ui.app import theme
+
+    ratio = app.devicePixelRatio()
+    paper = QPixmap(round(SPLASH[0] * ratio), round(SPLASH[1] * ratio))
+    paper.setDevicePixelRatio(ratio)
+    paper.fill(theme.PAPER)
+    painter = QPainter(paper)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    QIcon(str(ASSETS / "icons" / "tallgrain.svg")).paint(painter, 24, 30, 100, 100)
+    painter.setPen(theme.INK)
+    painter.setFont(theme.font(34, bold=True))
+    painter.drawText(QRectF(140, 44, 280, 44), Qt.AlignmentFlag.AlignLeft, "Tall Grain")
+    painter.setPen(theme.MUTED)
+    painter.setFont(theme.font(15))
+    painter.drawText(QRectF(142, 92, 280, 24), Qt.AlignmentFlag.AlignLeft, "opening the ledger …")
+    painter.end()
+    # Qt's own splash screen waits up to a second for its window.
+    shown = QLabel(flags=Qt.WindowType.SplashScreen | Qt.WindowType.FramelessWindowHint)
+    shown.setPixmap(paper)
+    shown.setFixedSize(*SPLASH)
+    screen = app.primaryScreen()
+    if screen is not None:
+        shown.move(screen.availableGeometry().center() - shown.rect().center())
+    shown.show()
+    app.processEvents()
+    return shown
 
 
 def note_bug(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
@@ -132,6 +168,9 @@ def log_to_file(home: Path) -> None:
 def open_window(files: Sequence[Path] = ()) -> int:
     """The window on the builder's own data, with files to take in; its exit status."""
     app = application()
+    first = splash(app)
+    from tallgrain.store.ledger import Ledger
+
     home = data_home()
     try:
         ledger = Ledger.open(home, "Another window")
@@ -145,6 +184,7 @@ def open_window(files: Sequence[Path] = ()) -> int:
     if not ledger.writable:
         window.setWindowTitle("Tall Grain – read only: nothing can be stored in this folder")
     window.show()
+    first.close()
     furnish_when_idle(window)
     for path in files:
         window.files.take_file(path.absolute())
@@ -175,16 +215,18 @@ def furnish_when_idle(window: "Window") -> None:
 
 def open_demo(seed: int, speed: float = 20.0) -> int:
     """The window on Hollin Hay Orchard with a stand-in of its own; its exit status."""
+    app = application()
+    first = splash(app)
     from tallgrain.ui.demo.workshop import Workshop
 
-    # First of all: the stand-in starts up beside the window, not before it.
+    # The stand-in starts up beside the window, not before it.
     workshop = Workshop(seed, speed)
     workshop.start()
     try:
-        app = application()
         window = demo_window(workshop, whole=False)
         window.visit("First layer")  # may Barley print, and why not?
         window.show()
+        first.close()
         furnish_when_idle(window)
         return app.exec()
     finally:
@@ -194,6 +236,7 @@ def open_demo(seed: int, speed: float = 20.0) -> int:
 def demo_window(workshop: "Workshop", printer: str = "", whole: bool = True) -> "Window":
     """The demo's window, linking itself to the stand-in of whichever printer is shown."""
     from tallgrain import demo
+    from tallgrain.store.ledger import Ledger
     from tallgrain.ui.demo.workshop import DEMO_PRINTER
 
     home = demo_home()
@@ -219,7 +262,7 @@ def demo_window(workshop: "Workshop", printer: str = "", whole: bool = True) -> 
     return window
 
 
-def make_window(ledger: Ledger, home: Path, whole: bool = True) -> "Window":
+def make_window(ledger: "Ledger", home: Path, whole: bool = True) -> "Window":
     """The window on an open ledger; not whole: its other stations follow once it is seen."""
     from tallgrain.ui.app.heartbeat import Heartbeat
     from tallgrain.ui.app.window import Window
@@ -236,7 +279,7 @@ def make_window(ledger: Ledger, home: Path, whole: bool = True) -> "Window":
     return window
 
 
-def prepare_demo(ledger: Ledger) -> None:
+def prepare_demo(ledger: "Ledger") -> None:
     """Store the demo's first printer where it is not there yet."""
     from tallgrain import demo
     from tallgrain.ui.demo.workshop import DEMO_PRINTER
