@@ -73,10 +73,29 @@ app.processEvents()
 os._exit(0)
 """
 
+FIRST = """
+import os
+import tallgrain.cli
+from tallgrain.ui.app.start import application, splash
+shown = splash(application())
+os._exit(0)
+"""
+
 
 def run(code, home):
     env = {**os.environ, "TALLGRAIN_HOME": str(home)}
     subprocess.run([sys.executable, "-c", code], env=env, check=True, capture_output=True)
+
+
+def test_something_is_seen(versus, tmp_path):
+    run(FIRST, tmp_path)
+    versus(
+        "the kernel on paper seen, from the command line on / a bare PyQt6 window",
+        lambda: run(FIRST, tmp_path),
+        lambda: run(BARE_QT, tmp_path),
+        "2 at most",
+        rounds=7,
+    )
 
 
 def test_window_seen(versus, tmp_path):
