@@ -1,5 +1,9 @@
 """A printer of one's own, from an empty home: three ways in, described by keys, led through."""
 
+import random
+import threading
+import time
+
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
@@ -10,9 +14,12 @@ from at_the_window import idle, press
 from standins import see
 from tallgrain.clock import now
 from tallgrain.core.machine.describe import assumed_words
+from tallgrain.errors import PrinterRefused
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
+from tallgrain.link.by_hand import Act
 from tallgrain.store.ledger import Ledger
 from tallgrain.ui.app.start import make_window
+from tallgrain.ui.dialogs.by_hand import HandDialog
 from taught import Person
 
 
@@ -230,3 +237,41 @@ def test_a_link_by_hand_at_the_window(empty, standin, qtbot, monkeypatch):
     assert not s.guard.trusted and "Stop: let go" in dialog.words.text()
     person.printer.close()
     assert made.truth()["strikes"] == []
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_a_halt_takes_back_whatever_was_asked_by_then(qtbot, seed):
+    """However the asking thread and the halt fall: nothing that was taken back is shown, nothing
+    waits for ever, and no answer goes to another act."""
+    rng = random.Random(seed)
+    dialog, told = HandDialog(None), []
+    qtbot.addWidget(dialog)
+
+    def ask(words):
+        try:
+            told.append(dialog(Act(words, (), "what it says")))
+        except PrinterRefused:
+            told.append("taken back")
+
+    for number in range(3):
+        worker = threading.Thread(target=ask, args=(f"act {number}",))
+        worker.start()
+        if rng.random() < 0.5:
+            time.sleep(0.002 * rng.random())
+        for _ in range(rng.randrange(3)):
+            QApplication.processEvents()
+        halted = rng.random() < 0.6
+        if halted:
+            while not dialog._asked > number:
+                time.sleep(0)
+            dialog.take_back()
+        else:
+            qtbot.waitUntil(lambda: dialog.act is not None, timeout=5000)
+            dialog.answer.setText(f"answer {number}")
+            dialog.take()
+        qtbot.waitUntil(lambda w=worker: not w.is_alive(), timeout=5000)
+        for _ in range(3):
+            QApplication.processEvents()
+        assert dialog.act is None
+        assert told[-1] == ("taken back" if halted else f"answer {number}")
+        assert not halted or "let go" in dialog.words.text()

@@ -100,6 +100,8 @@ def splash(app: "QApplication") -> "QWidget":
     painter.end()
     # Qt's own splash screen waits up to a second for its window.
     shown = QLabel(flags=Qt.WindowType.SplashScreen | Qt.WindowType.FramelessWindowHint)
+    shown.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+    shown.setAccessibleName("Tall Grain: opening the ledger")
     shown.setPixmap(paper)
     shown.setFixedSize(*SPLASH)
     screen = app.primaryScreen()

@@ -23,6 +23,13 @@ def _tips() -> dict[str, dict[str, str]]:
     return tomllib.loads((ASSETS / "tips.toml").read_text(encoding="utf-8"))
 
 
+def describe(page: QWidget) -> None:
+    """Say what each choice of a page is about: a reader hears of it only what is chosen."""
+    for box in page.findChildren(QComboBox):
+        if not box.accessibleDescription():
+            box.setAccessibleDescription(box.accessibleName())
+
+
 def tip_of(control: QWidget, station: str) -> str:
     """What it tells; "" where nothing is known beyond what is written on it."""
     own = control.toolTip()

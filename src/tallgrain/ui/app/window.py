@@ -37,7 +37,7 @@ from tallgrain.ui.app.growing import Growing
 from tallgrain.ui.app.leading import Leading
 from tallgrain.ui.app.menus import Menus
 from tallgrain.ui.app.needless import NeedlessCard
-from tallgrain.ui.app.tips import CONTROLS, tip_of
+from tallgrain.ui.app.tips import CONTROLS, describe, tip_of
 from tallgrain.ui.app.tones import Tones
 from tallgrain.ui.app.wheel import Wheel
 from tallgrain.ui.session.drafts import Drafts
@@ -178,6 +178,7 @@ class Window(QMainWindow):
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(0)
         whole.addWidget(self.header)
+        describe(self.header)
         whole.addLayout(middle, 1)
         central = QWidget()
         central.setLayout(whole)
@@ -203,6 +204,7 @@ class Window(QMainWindow):
         station = room.station
         if not built:
             self.stack.addWidget(station.widget)
+            describe(station.widget)
         return station
 
     def visit(self, name: str, act: str = "") -> None:

@@ -1,6 +1,7 @@
 """A link by hand at the window: one act at a time, and what came back is typed."""
 
 import queue
+import threading
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QApplication, QDialog, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
@@ -14,13 +15,16 @@ class HandDialog(QDialog):
     """What is to be done now. It stays beside the window, and nothing waits with a time limit;
     it is called from the thread that works, and waits for the answer."""
 
-    asked = pyqtSignal(object)
+    asked = pyqtSignal(object, int)
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
         self.setWindowTitle("By hand")
         self.setMinimumWidth(520)
-        self._answers: queue.SimpleQueue[str | None] = queue.SimpleQueue()
+        # Acts are counted: an answer is one act's, and a halt takes back those asked for by then.
+        self._answers: queue.SimpleQueue[tuple[int, str | None]] = queue.SimpleQueue()
+        self._counting = threading.Lock()
+        self._asked = self._taken_back = self._shown = 0
         self.act: Act | None = None
         column = QVBoxLayout(self)
         column.setSpacing(10)
@@ -47,21 +51,28 @@ class HandDialog(QDialog):
 
     def __call__(self, act: Act) -> str:
         """Ask, and wait. Raises PrinterRefused where the act was taken back by a halt."""
-        while not self._answers.empty():
-            self._answers.get()
-        self.asked.emit(act)
-        answer = self._answers.get()
+        with self._counting:
+            self._asked += 1
+            number = self._asked
+        self.asked.emit(act, number)
+        to, answer = self._answers.get()
+        while to < number:  # to an act that was taken back
+            to, answer = self._answers.get()
         if answer is None:
             raise PrinterRefused("A halt took this back.", "printer", reason="halted")
         return answer
 
     def take_back(self) -> None:
         """A halt: what is asked for is not to be done any more; from any thread."""
-        self._answers.put(None)
-        self.asked.emit(None)
+        with self._counting:
+            number = self._taken_back = self._asked
+        self._answers.put((number, None))
+        self.asked.emit(None, number)
 
-    def _show(self, act: Act | None) -> None:
-        self.act = act
+    def _show(self, act: Act | None, number: int) -> None:
+        if act is not None and number <= self._taken_back:
+            return  # a halt overtook it
+        self.act, self._shown = act, number
         if act is None:
             tell(self.words, "Stop: let go of what was asked. Where it stands is not known.")
             for part in (self.lines, self.hint, self.answer, self.copy, self.paste, self.answered):
@@ -85,7 +96,7 @@ class HandDialog(QDialog):
         if self.act is not None:
             self.act = None
             self.hide()
-            self._answers.put(self.answer.text().strip())
+            self._answers.put((self._shown, self.answer.text().strip()))
 
     def copy_lines(self) -> None:
         """The lines to the clipboard."""

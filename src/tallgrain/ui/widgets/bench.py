@@ -1,6 +1,7 @@
 """Parts that the benches of several stations share."""
 
 from collections.abc import Callable, Sequence
+from functools import partial
 
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QIcon, QPainter, QPaintEvent, QPixmap, QPolygonF
@@ -27,7 +28,17 @@ from tallgrain.ui.painting.pens import pen
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.state import LinkState
 from tallgrain.ui.widgets.canvas import canvas, room
-from tallgrain.ui.widgets.parts import Panel, Table, button, label, put, set_role, tell
+from tallgrain.ui.widgets.parts import (
+    Panel,
+    Table,
+    button,
+    label,
+    on_pick,
+    put,
+    set_role,
+    show_picked,
+    tell,
+)
 from tallgrain.ui.widgets.under_way import UnderWay
 
 BENCH_WIDTH = 380
@@ -67,7 +78,7 @@ class Tabbed(QWidget):
         for i, (word, page) in enumerate(zip(words, pages, strict=True)):
             made = button(word, "tab")
             made.setCheckable(True)
-            made.clicked.connect(lambda _=False, n=i: self.show_page(n))
+            on_pick(made, partial(self.show_page, i))
             group.addButton(made)
             self.tabs.append(made)
             row.addWidget(made, len(word) + 2)
@@ -85,7 +96,7 @@ class Tabbed(QWidget):
 
     def show_page(self, number: int) -> None:
         """One of the pages."""
-        self.tabs[number].setChecked(True)
+        show_picked(self.tabs[number])
         self.pages.setCurrentIndex(number)
         self.on_shown(number)
 
@@ -120,12 +131,12 @@ class Layered(QWidget):
         for i, (word, page) in enumerate(zip(words, pages, strict=True)):
             made = button(word, "layer")
             made.setCheckable(True)
-            made.clicked.connect(lambda _=False, n=i: self.show_page(n))
+            on_pick(made, partial(self.show_page, i))
             group.addButton(made)
             self.tabs.append(made)
             heading.addWidget(made)
             self.pages.addWidget(page)
-        self.tabs[0].setChecked(True)
+        show_picked(self.tabs[0])
         column.addLayout(heading)
         self.subject = label(role="muted", wrap=True)
         column.addWidget(self.subject)
@@ -133,7 +144,7 @@ class Layered(QWidget):
 
     def show_page(self, number: int) -> None:
         """One of the pages."""
-        self.tabs[number].setChecked(True)
+        show_picked(self.tabs[number])
         self.pages.setCurrentIndex(number)
         self.on_shown(number)
 

@@ -5,7 +5,7 @@ from collections.abc import Collection, Mapping
 from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
 
 from tallgrain.ui.app import theme
-from tallgrain.ui.widgets.parts import Bar, label, tell
+from tallgrain.ui.widgets.parts import Bar, heard, label, tell
 from tallgrain.ui.widgets.words import mm
 
 WORDS = {
@@ -49,7 +49,7 @@ class Budget(QWidget):
                 tell(figure, f"{mm(u, 3)} mm")
                 bar.show_share(u / most, theme.EDGE if what in assumed else theme.GOLD)
         told = ", ".join(f"{WORDS.get(w, w)} {mm(u, 3)} mm" for w, u in ordered)
-        self.setAccessibleName(f"Standard uncertainties: {told}" if told else "")
+        heard(self, f"Standard uncertainties: {told}" if told else "")
         self.setVisible(bool(ordered))
 
     def text(self) -> str:

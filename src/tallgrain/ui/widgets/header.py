@@ -6,7 +6,7 @@ from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QVBoxLayout
 from tallgrain.ui.app.wheel import NEVER
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.state import LinkState, Progress
-from tallgrain.ui.widgets.parts import Elided, Pill, button, label, set_role, tell
+from tallgrain.ui.widgets.parts import Elided, Pill, button, heard, label, set_role, tell
 from tallgrain.ui.widgets.words import count_of, degrees_c, duration
 
 NEW = "New printer …"
@@ -75,7 +75,7 @@ class Header(QFrame):
         column.setSpacing(0)
         head = label(name, "muted")
         value = label("–", "cell")
-        value.setAccessibleName(name)
+        value.setAccessibleName(f"{name}: –")
         column.addWidget(head)
         column.addWidget(value)
         row.addLayout(column)
@@ -127,6 +127,7 @@ class Header(QFrame):
     def _tell(self, name: str, words: str, attention: bool = False) -> None:
         cell = self._cells[name]
         tell(cell, words)
+        heard(cell, f"{name}: {words}")
         set_role(cell, "cell-rust" if attention else "cell")
 
     def _state(self) -> tuple[str, str]:

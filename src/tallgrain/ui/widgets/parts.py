@@ -1,10 +1,12 @@
 """Small widgets that several parts of the window share."""
 
+from collections.abc import Callable
 from typing import Any
 
 from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent, QValidator
 from PyQt6.QtWidgets import (
+    QAbstractButton,
     QBoxLayout,
     QDoubleSpinBox,
     QFrame,
@@ -47,11 +49,56 @@ def tell(made: QLabel, words: str) -> None:
         made.setText(words)
 
 
+def heard(part: QWidget, words: str) -> None:
+    """Change what a reader says of a part where it differs: each change is said once."""
+    if part.accessibleName() != words:
+        part.setAccessibleName(words)
+
+
+def on_pick(part: QAbstractButton, act: Callable[[], object]) -> None:
+    """Act when one of several is pressed, or checked by a reader without a press; once each."""
+    checked = [False]
+
+    def toggled(on: bool) -> None:
+        checked[0] = on
+        if on:
+            act()
+
+    def clicked() -> None:
+        again, checked[0] = not checked[0], False
+        if again:
+            act()
+
+    part.toggled.connect(toggled)
+    part.clicked.connect(clicked)
+
+
+def show_picked(part: QAbstractButton, on: bool = True) -> None:
+    """Show what is picked, which is no pick."""
+    part.blockSignals(True)
+    part.setChecked(on)
+    part.blockSignals(False)
+
+
+class _Button(QPushButton):
+    """A button that is heard as it is written, unless it has a name of its own."""
+
+    def __init__(self, words: str, name: str) -> None:
+        super().__init__(words)
+        self._named = bool(name)
+        heard(self, name or words.replace("&", ""))
+
+    def setText(self, text: str | None) -> None:
+        """Write and say something else."""
+        super().setText(text)
+        if not self._named:
+            heard(self, (text or "").replace("&", ""))
+
+
 def button(words: str, role: str = "", name: str = "", tip: str = "") -> QPushButton:
     """A button with its accessible name and tooltip."""
-    made = QPushButton(words)
+    made = _Button(words, name)
     made.setProperty("role", role)
-    made.setAccessibleName(name or words.replace("&", ""))
     made.setToolTip(tip)
     made.setCursor(Qt.CursorShape.PointingHandCursor)
     return made
@@ -258,7 +305,7 @@ class Readout(QWidget):
         tell(self.figure, figure)
         tell(self.unit, unit)
         tell(self.small, small)
-        self.setAccessibleName(f"{figure} {unit}. {small}")
+        heard(self, f"{figure} {unit}. {small}")
 
 
 class Pill(QLabel):

@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 from enum import Enum
+from functools import partial
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QPainter, QPainterPath, QPaintEvent
@@ -11,6 +12,7 @@ from tallgrain.journal.stale import matters
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.pens import hatched, pen, text
 from tallgrain.ui.widgets.canvas import canvas, room
+from tallgrain.ui.widgets.parts import on_pick, show_picked
 
 WIDTH = 206
 
@@ -192,7 +194,7 @@ class Route(QWidget):
                 if name == summit
                 else StationButton(name, i == 0, i == len(names) - 1)
             )
-            station.clicked.connect(lambda _=False, n=name: self.chosen.emit(n))
+            on_pick(station, partial(self.chosen.emit, name))
             self._group.addButton(station)
             self.stations[name] = station
             column.addWidget(station)
@@ -208,7 +210,7 @@ class Route(QWidget):
 
     def choose(self, name: str) -> None:
         """Mark a station as the one that is shown."""
-        self.stations[name].setChecked(True)
+        show_picked(self.stations[name])
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Up and down walk the stalk."""

@@ -1,6 +1,7 @@
 """Tiles: answers that are drawn, chosen by mouse, by their number or by the arrow keys."""
 
 from collections.abc import Callable, Mapping
+from functools import partial
 
 from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QKeyEvent, QPaintEvent
@@ -10,6 +11,7 @@ from tallgrain.ui.app import theme
 from tallgrain.ui.painting.answers import paint_answer
 from tallgrain.ui.painting.pens import pen
 from tallgrain.ui.widgets.canvas import canvas, room
+from tallgrain.ui.widgets.parts import on_pick, show_picked
 
 WORDS_PX = 24
 LOW_PX = 72.0
@@ -74,7 +76,7 @@ class Tiles(QWidget):
         self.tiles: dict[str, Tile] = {}
         for i, (name, words) in enumerate(answers.items()):
             tile = Tile(name, words, i + 1, height)
-            tile.clicked.connect(lambda _=False, n=name: self._take(n, chose))
+            on_pick(tile, partial(self._take, name, chose))
             self._group.addButton(tile)
             self.tiles[name] = tile
             grid.addWidget(tile, i // columns, i % columns)
@@ -88,9 +90,7 @@ class Tiles(QWidget):
     def choose(self, name: str) -> None:
         """Show an answer as chosen."""
         for one, tile in self.tiles.items():
-            tile.blockSignals(True)
-            tile.setChecked(one == name)
-            tile.blockSignals(False)
+            show_picked(tile, one == name)
 
     def _take(self, name: str, chose: Callable[[str], None]) -> None:
         self.choose(name)

@@ -5,7 +5,7 @@ import time
 from PyQt6.QtWidgets import QProgressBar, QVBoxLayout, QWidget
 
 from tallgrain.ui.session.session import Session
-from tallgrain.ui.widgets.parts import button, label, tell
+from tallgrain.ui.widgets.parts import button, heard, label, tell
 from tallgrain.ui.widgets.words import duration
 
 
@@ -43,5 +43,5 @@ class UnderWay(QWidget):
         tell(self.told, words)
         self.bar.setMaximum(total)
         self.bar.setValue(done)
-        self.bar.setAccessibleName(words)
+        heard(self.bar, words)
         self.break_off.setEnabled(not self._session.motion.breaking_off)

@@ -35,7 +35,17 @@ from tallgrain.ui.widgets.bench import (
     scrolled,
     show_act,
 )
-from tallgrain.ui.widgets.parts import Panel, Readout, button, label, put, rule, tell, whole
+from tallgrain.ui.widgets.parts import (
+    Panel,
+    Readout,
+    button,
+    label,
+    put,
+    rule,
+    show_picked,
+    tell,
+    whole,
+)
 from tallgrain.ui.widgets.recovery import RecoveryList, detour_words
 from tallgrain.ui.widgets.words import count_of
 
@@ -123,7 +133,7 @@ class HandoverStation(Station):
         column.addLayout(grid)
         self.spoken.activated.connect(self._choose)
         for tick in (self.clean, self.level, self.own):
-            tick.clicked.connect(self._choose)
+            tick.toggled.connect(self._choose)
         for box in (self.nozzle, self.plate, self.soak, self.every):
             box.editingFinished.connect(self._choose)
         self.text = editor("The text that starts each print", True)
@@ -398,7 +408,7 @@ class HandoverStation(Station):
             (self.level, p.level),
             (self.own, work.chosen.with_values),
         ):
-            check.setChecked(on)
+            show_picked(check, on)
         self.evidence.show_costs(work.costs(), p.compensation)
 
     def _fill_values(self) -> None:

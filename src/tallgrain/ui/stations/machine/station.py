@@ -1,6 +1,7 @@
 """The Machine station: what this printer is, and whether it is fit to measure."""
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
@@ -22,7 +23,16 @@ from tallgrain.ui.stations.machine.form import SheetForm
 from tallgrain.ui.stations.machine.model import Checklist
 from tallgrain.ui.stations.machine.sources import Sources
 from tallgrain.ui.widgets.bench import beside_the_bench, scrolled
-from tallgrain.ui.widgets.parts import Panel, Readout, button, label, set_role, tell
+from tallgrain.ui.widgets.parts import (
+    Panel,
+    Readout,
+    button,
+    label,
+    on_pick,
+    set_role,
+    show_picked,
+    tell,
+)
 from tallgrain.ui.widgets.sheet_field import SheetField
 from tallgrain.ui.widgets.words import size_words
 
@@ -105,7 +115,7 @@ class MachineStation(Station):
         for i, words in enumerate(("The sheet", "Fit to measure?")):
             made = button(words, "layer")
             made.setCheckable(True)
-            made.clicked.connect(lambda _=False, n=i: self.show_tab(n))
+            on_pick(made, partial(self.show_tab, i))
             group.addButton(made)
             self.tabs[i] = made
             tabs.addWidget(made, 1)
@@ -157,7 +167,7 @@ class MachineStation(Station):
     def show_tab(self, number: int) -> None:
         """The sheet (0), the checklist (1) or the questions (2)."""
         if number in self.tabs:
-            self.tabs[number].setChecked(True)
+            show_picked(self.tabs[number])
         self.tab_row.setVisible(number in self.tabs)
         self.pages.setCurrentIndex(number)
         self.fitness.refresh()

@@ -29,7 +29,18 @@ from tallgrain.ui.stations.surface.pages import CuresPage, TrustPage
 from tallgrain.ui.widgets.bench import ClearanceRow, Notice, Tabbed, show_act
 from tallgrain.ui.widgets.compared_words import compared_words, figure_lines, in_short
 from tallgrain.ui.widgets.field import Field
-from tallgrain.ui.widgets.parts import Bar, Panel, Readout, button, label, put, rule, set_role, tell
+from tallgrain.ui.widgets.parts import (
+    Bar,
+    Panel,
+    Readout,
+    button,
+    heard,
+    label,
+    put,
+    rule,
+    set_role,
+    tell,
+)
 from tallgrain.ui.widgets.strip import Strip
 from tallgrain.ui.widgets.words import count_of, duration, mm
 
@@ -76,7 +87,7 @@ class ShapeBudget(QWidget):
             set_role(cure, "rust" if share.attention else "muted")
             colour = theme.METAL if share.below_noise else theme.GOLD
             bar.show_share(share.size_mm / largest, theme.RUST if share.attention else colour)
-            bar.setAccessibleName(f"{share.name}: {mm(share.size_mm)} mm, {share.cure}")
+            heard(bar, f"{share.name}: {mm(share.size_mm)} mm, {share.cure}")
 
 
 class SurfaceBench(Panel):
@@ -374,7 +385,7 @@ class SurfaceBench(Panel):
             if s.sheet is not None and not s.sheet.probe.there:
                 words = f"By hand: {len(plan.points)} places, {time}  F5"
         show_act(self.primary, words, linked)
-        self.primary.setAccessibleName(words)
+        heard(self.primary, words)
         rest = s.motion.resumable() if linked and idle and not unsure else None
         self.resume.setVisible(rest is not None)
         if rest is not None and s.shown is not None:

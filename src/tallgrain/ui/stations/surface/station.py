@@ -3,6 +3,7 @@
 import csv
 import io
 from collections.abc import Callable, Sequence
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -35,7 +36,7 @@ from tallgrain.ui.stations.surface.pictures import MIDDLES, Layer, Pictures
 from tallgrain.ui.stations.surface.pointing import Pointing
 from tallgrain.ui.widgets.bench import ClearanceRow
 from tallgrain.ui.widgets.field import Field
-from tallgrain.ui.widgets.parts import Elided, button, label, set_role, tell
+from tallgrain.ui.widgets.parts import Elided, button, label, on_pick, set_role, show_picked, tell
 from tallgrain.ui.widgets.relief import Relief
 from tallgrain.ui.widgets.section import SectionView
 from tallgrain.ui.widgets.words import day, day_time, mm
@@ -127,11 +128,11 @@ class SurfaceStation(Station):
             name, key = layer.value
             chosen = button(name, "layer", f"Layer {name}", f"Show {name.lower()} (key {key})")
             chosen.setCheckable(True)
-            chosen.clicked.connect(lambda _=False, which=layer: self.show_layer(which))
+            on_pick(chosen, partial(self.show_layer, layer))
             group.addButton(chosen)
             self.layers[layer] = chosen
             heading.addWidget(chosen)
-        self.layers[self.layer].setChecked(True)
+        show_picked(self.layers[self.layer])
         return heading
 
     # Acting
@@ -177,7 +178,7 @@ class SurfaceStation(Station):
         """Show another layer."""
         self.layer = layer
         self.views.setCurrentWidget(self.relief if layer is Layer.RELIEF else self.field)
-        self.layers[layer].setChecked(True)
+        show_picked(self.layers[layer])
         self.bench.compare_first = layer is Layer.DIFFERENCE
         self.bench.first_layer = self.first_layer if layer is Layer.FIRST else lambda: None
         self.bench.refresh()

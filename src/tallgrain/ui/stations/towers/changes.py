@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
 
 from tallgrain.core.solve.towers import Effect
 from tallgrain.ui.app import theme
-from tallgrain.ui.widgets.parts import Bar, label, tell
+from tallgrain.ui.widgets.parts import Bar, heard, label, tell
 from tallgrain.ui.widgets.words import MINUS, mm
 
 MOST = 16
@@ -53,7 +53,7 @@ class ChangesTable(QWidget):
                 clear = abs(one.change) > 2 * one.u
                 bar.show_share(one.pv / most, theme.GOLD if clear else theme.EDGE)
                 told.append(f"{one.name} {said}: {one.words}")
-        self.setAccessibleName("; ".join(told))
+        heard(self, "; ".join(told))
         self.setVisible(bool(effects))
 
     def text(self) -> str:
