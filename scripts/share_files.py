@@ -12,7 +12,7 @@ from typing import Any
 import typer
 
 from tallgrain import __version__
-from tallgrain.cli import app
+from tallgrain.cli.verbs import app
 
 SHARE = Path(__file__).resolve().parent.parent / "share"
 # The drawing ships inside the program; the theme has a copy.

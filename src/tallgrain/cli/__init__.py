@@ -3,50 +3,7 @@
 import os
 import sys
 
-from tallgrain.cli import (
-    handing_over,
-    holding,
-    judging,
-    layering,
-    looking_back,
-    machines,
-    printed,
-    proving,
-    putting_away,
-    routines,
-    settling,
-    solving,
-    start,
-    surveying,
-    surveys,
-    travelling,
-    where,
-)
-from tallgrain.cli.common import app
 from tallgrain.errors import TallGrainError, printable
-
-__all__ = [
-    "app",
-    "handing_over",
-    "holding",
-    "judging",
-    "layering",
-    "looking_back",
-    "machines",
-    "main",
-    "printed",
-    "proving",
-    "putting_away",
-    "routines",
-    "settling",
-    "solving",
-    "start",
-    "surveying",
-    "surveys",
-    "travelling",
-    "where",
-]
-
 
 # Set by the shells' completion (share/), which asks the program itself.
 COMPLETING = "_TALLGRAIN_COMPLETE"
@@ -60,6 +17,13 @@ def main() -> None:
 
         completion_init()
     try:
+        if len(sys.argv) == 1 and COMPLETING not in os.environ:
+            # The window, without reading what no verb was asked for.
+            from tallgrain.ui.app.start import open_window
+
+            sys.exit(open_window())
+        from tallgrain.cli.verbs import app
+
         app(prog_name="tallgrain")
     except TallGrainError as error:
         print(
