@@ -12,34 +12,18 @@ import numpy as np
 from tallgrain.core.learnt import REFERENCES
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.scatter import WEIGHT, biweight, memory_of, scatter_of, step_of
+from tallgrain.core.surface.contradicting import LEVEL, contradicting
 from tallgrain.core.surface.interpolate import heights_at, mesh_of, operator
 from tallgrain.core.surface.moments import Scale, polynomial_rows, rank_of
-from tallgrain.core.surface.noise import (
-    FEW,
-    left_by_shape,
-    point_noise,
-    pooled_deviation,
-    standing_alone,
-)
+from tallgrain.core.surface.noise import left_by_shape, point_noise, pooled_deviation
 from tallgrain.core.surface.quality import departures, series_drift
 from tallgrain.core.survey import Conditions, Floats, Survey
 from tallgrain.errors import InputError
 
 Verdict = Literal["same", "moved", "changed_shape", "moved_and_changed_shape"]
 
-LEVEL = 0.01
 # Points closer than this are one place.
 COMMON_MM = 0.5
-# A point that departs from what its neighbours say by more than this many standard deviations,
-# while they agree among themselves, is an outlier of one touch and no change of the plate.
-OUTLIER_SIGMA = 5.0
-MOST_OUTLIERS = 0.05
-NEIGHBOURS = 8
-CALM_SIGMA = 1.5
-# Of many places together: so far out of any smooth shape, and at most so many.
-ALONE_SIGMA, MOST_ALONE, BESIDE = 6.0, 0.1, 4
-# Fewer places can't tell which of them contradicts the others; without it they agree so well.
-LEAST_LONELY, WELL = 7, 0.2
 # Fewer places say nothing of how much D scatters; a robust scale is known so much less
 # well, and is believed above this chance that the stated one makes it.
 LEAST_SPREAD, ROBUST, SPREAD_DOUBT = 18, 0.5, 0.01
@@ -118,7 +102,7 @@ def compare(
             "Choose two surveys of one printer.",
         )
     xy, difference, variance, freedom, shared = _difference(a, b, noise)
-    keep = ~_outliers(xy, difference, np.sqrt(variance))
+    keep = ~contradicting(xy, difference, np.sqrt(variance))
     outliers, xy = xy[~keep], xy[keep]
     difference, variance, shared = difference[keep], variance[keep], shared[keep]
     _need_overlap(xy)
@@ -374,111 +358,6 @@ def _robust_tilt(split: _Split, sigma: Floats) -> Floats:
         away = np.abs(difference - fit @ split.rows) / sigma
         weights = np.minimum(1.0, 2.0 / np.maximum(away, 1e-9))
     return 2 * np.asarray(fit[1:3])
-
-
-def _outliers(xy: Floats, difference: Floats, sigma: Floats) -> np.ndarray:
-    """Single places that contradict their neighbours, found one at a time, the worst first."""
-    out = np.zeros(len(xy), dtype=bool)
-    if len(xy) < NEIGHBOURS + 4:
-        out[_spoils(xy, difference / sigma)] = True
-        return out
-    for _ in range(max(int(MOST_OUTLIERS * len(xy)), 1)):
-        # Looked for anew each time: without the worst one its neighbours may agree.
-        score = _contradiction(xy, difference, sigma, ~out)
-        worst = int(score.argmax())
-        if score[worst] <= OUTLIER_SIGMA:
-            break
-        out[worst] = True
-    if len(xy) <= FEW and (~out).sum() >= LEAST_SPREAD:
-        off = np.zeros(len(xy))
-        off[~out] = standing_alone(xy[~out], difference[~out], sigma[~out])
-        most = max(int(MOST_ALONE * len(xy)) - int(out.sum()), 0)
-        # A change of one part of the plate shows at several places that stand together.
-        beside = off[_neighbours(xy)[:, :BESIDE]].max(axis=1) > ALONE_SIGMA / 2
-        for i in np.argsort(-off)[:most]:
-            out[i] |= bool(off[i] > ALONE_SIGMA and not beside[i])
-    return out
-
-
-def _spoils(xy: Floats, scaled: Floats) -> list[int]:
-    """Of few places the one without which, and without no other, D (in standard deviations, each
-    known as a stated scatter is) is nothing but offset and tilt."""
-    from scipy.special import fdtrc
-
-    n = len(xy)
-    rows = polynomial_rows(*Scale.of_points(xy).uv(xy), 3).T
-    if n < LEAST_LONELY or rank_of(rows.T) < 3:
-        return []
-    base = np.linalg.qr(rows)[0]
-    rest = scaled - base @ (base.T @ scaled)
-    own = rest**2 / np.maximum(1 - (base**2).sum(axis=1), 1e-9)
-    whole = float(rest @ rest)
-
-    def chance(squares: float, used: int) -> float:
-        return float(fdtrc(used, WEIGHT, squares / used))
-
-    if chance(whole, n - 3) >= LEVEL:
-        return []
-    without = np.array([chance(max(whole - float(one), 0.0), n - 4) for one in own])
-    best = int(without.argmax())
-    return [best] if without[best] >= WELL and (without >= LEVEL).sum() == 1 else []
-
-
-def _contradiction(xy: Floats, difference: Floats, sigma: Floats, use: np.ndarray) -> Floats:
-    """How many standard deviations each used point lies off the plane through its neighbours."""
-    index = np.flatnonzero(use)
-    at, d, s = xy[index], difference[index], sigma[index]
-    near = _neighbours(at)
-    step = at[near] - at[:, None, :]
-    step /= np.abs(step).max() or 1.0
-    rows = np.concatenate([np.ones((*near.shape, 1)), step], axis=2)
-    fit = _plane_fits(rows)
-    planes = np.einsum("ikj,ij->ik", fit, d[near])
-    rest = d[near] - np.einsum("ijk,ik->ij", rows, planes)
-    # The plane's height at the point itself is a fixed combination of its neighbours' heights.
-    predicted, weights = planes[:, 0], fit[:, 0, :]
-    own = np.maximum(s, np.sqrt((rest**2).sum(axis=1) / (NEIGHBOURS - 3)))
-    spread = own * np.sqrt(1 + (weights**2).sum(axis=1))
-    score = np.zeros(len(xy))
-    score[index] = np.maximum(np.abs(d - predicted) / spread, _lonely(at, d, s, near))
-    return score
-
-
-def _neighbours(at: Floats) -> np.ndarray:
-    """The nearest others of each point: (n, NEIGHBOURS) indices."""
-    from scipy.spatial import KDTree
-
-    found = np.asarray(KDTree(at).query(at, k=NEIGHBOURS + 1)[1])
-    own = found == np.arange(len(at))[:, None]
-    # Of two points at one place either may come first: the last one goes where it is not found.
-    own[~own.any(axis=1), -1] = True
-    return np.asarray(found[~own].reshape(len(at), NEIGHBOURS))
-
-
-def _plane_fits(rows: Floats) -> Floats:
-    """Heights to planes: (n, 3, k) for rows (n, k, 3), by the normal equations; the pseudo-inverse
-    where neighbours lie in a line."""
-    normal = np.einsum("ikp,ikq->ipq", rows, rows)
-    flat = np.linalg.det(normal) < 1e-9 * np.trace(normal, axis1=1, axis2=2) ** 3
-    normal[flat] = np.eye(3)
-    fit = np.linalg.solve(normal, rows.transpose(0, 2, 1))
-    if flat.any():
-        fit[flat] = np.linalg.pinv(rows[flat])
-    return np.asarray(fit)
-
-
-def _lonely(at: Floats, d: Floats, s: Floats, near: np.ndarray) -> Floats:
-    """Studentised residuals about the six-term fit, 0 where the neighbours lean the same way.
-
-    At an edge a plane through the neighbours on one side says little: there a place is judged by
-    the whole plate's shape, as long as its nearest neighbours agree with that shape.
-    """
-    rows = polynomial_rows(*Scale.of_points(at).uv(at), 6)
-    base = np.linalg.qr(rows.T)[0]
-    rest = d - base @ (base.T @ d)
-    student = rest / (s * np.sqrt(np.maximum(1 - (base**2).sum(axis=1), 1e-9)))
-    calm = np.abs(np.median(student[near[:, :5]], axis=1)) < CALM_SIGMA
-    return np.asarray(np.where(calm, np.abs(student), 0.0))
 
 
 def _need_overlap(xy: Floats) -> None:
