@@ -26,7 +26,13 @@ def test_f1_opens_the_stations_own_help_beside_the_work(season, qtbot):
         assert kernel.reason in text
         source = help_text(name)
         assert all(part in source for part in PARTS), name
-        assert 2 <= len(re.findall(r"^\d+\. ", source, re.MULTILINE)) <= 6
+        count = len(re.findall(r"^\d+\. ", source, re.MULTILINE))
+        assert 2 <= count <= 6
+        # What is done and what is due, as far as anybody can know.
+        steps = room.steps()
+        assert len(steps) in (0, count), name
+        assert text.count("done ✓") == sum(done is True for done in steps), name
+        assert text.count("due ▸") == (False in steps), name
         told.add(text)
         # The work is still beside it.
         beside = window.stack.currentWidget()

@@ -240,7 +240,8 @@ class Window(QMainWindow):
 
     def _show_help(self) -> None:
         if self.help.isVisible():
-            self.help.show_station(self.rooms[self.station.name].kernel())
+            room = self.rooms[self.station.name]
+            self.help.show_station(room.kernel(), room.steps())
 
     def primary(self) -> None:
         """The one next step of the station that is shown; at the door, a printer of one's own."""

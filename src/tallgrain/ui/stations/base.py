@@ -194,6 +194,10 @@ class Room(ABC):
     def kernel(self) -> "Kernel":
         """Its state on the route."""
 
+    def steps(self) -> Sequence[bool | None]:
+        """Of each step of its help whether it is done; None where nobody can know."""
+        return ()
+
     def story(self) -> "Story | None":
         """What the strip tells of it over the season; None for the surveys themselves."""
         return None

@@ -1,5 +1,6 @@
 """The station's own help beside the work: what it is for, its steps, its keys; searchable."""
 
+from collections.abc import Sequence
 from functools import cache
 from typing import Any
 
@@ -31,11 +32,22 @@ def help_text(station: str) -> str:
     return path.read_text(encoding="utf-8")
 
 
-def page_of(kernel: Kernel) -> str:
-    """A station's help with how it stands now."""
-    title, _, rest = help_text(kernel.name).partition("\n")
+def _marked(text: str, steps: Sequence[bool | None]) -> str:
+    """The steps with what is done and which one is due."""
+    due = next((i for i, done in enumerate(steps) if done is False), None)
+    for i, done in enumerate(steps):
+        mark = "**done ✓** " if done else "**due ▸** " if i == due else ""
+        text = text.replace(f"\n{i + 1}. ", f"\n{i + 1}. {mark}", 1)
+    return text
+
+
+def page_of(kernel: Kernel, steps: Sequence[bool | None] = ()) -> str:
+    """A station's help with how it stands now; steps: of each whether it is done, None where nobody
+    can know."""
+    title, _, rest = _marked(help_text(kernel.name), steps).partition("\n")
     reason = f"; {kernel.reason}" if kernel.reason else ""
-    stands = STANDS.get(kernel.fill, "")
+    begun = kernel.fill is Fill.EMPTY and True in steps
+    stands = STANDS.get(Fill.HALF if begun else kernel.fill, "")
     everywhere = "\n".join(f"- **{keys}**: {words}" for keys, words in KEYS)
     rest = rest.replace("\n## ", "\n#### ")
     return (
@@ -101,14 +113,15 @@ class HelpPage(QDockWidget):
         column.addWidget(self.text, 1)
         self.setWidget(body)
         self.setMinimumWidth(WIDTH)
-        self._shown: tuple[Kernel, object] | None = None
+        self._shown: tuple[object, ...] = ()
         self.hide()
 
-    def show_station(self, kernel: Kernel) -> None:
-        """Follow the station that is shown, and how it stands."""
-        if (kernel, theme.worn()) != self._shown:
-            self._shown = kernel, theme.worn()
-            self.text.setMarkdown(page_of(kernel))
+    def show_station(self, kernel: Kernel, steps: Sequence[bool | None]) -> None:
+        """Follow the station that is shown, how it stands, and which of its steps are done."""
+        now = kernel, tuple(steps), theme.worn()
+        if now != self._shown:
+            self._shown = now
+            self.text.setMarkdown(page_of(kernel, steps))
 
     def beside(self, window: QWidget) -> None:
         """Beside the work, or over it where there is no room."""

@@ -1,5 +1,7 @@
 """The Adjusters station as the route knows it."""
 
+from collections.abc import Sequence
+
 from tallgrain.journal.records import LEVEL
 from tallgrain.ui.stations.adjusters.model import AdjustersWork
 from tallgrain.ui.stations.adjusters.rounds import RoundsWork
@@ -44,6 +46,12 @@ class AdjustersRoom(Room):
         done = stored.outcome in LEVEL
         reason = "" if done else "turns due"
         return Kernel(self.name, Fill.FULL if done else Fill.HALF, headline, reason)
+
+    def steps(self) -> Sequence[bool | None]:
+        """Measured; turned, which only the next measurement tells; right."""
+        fill = self.kernel().fill
+        right = fill is Fill.FULL
+        return (fill in (Fill.HALF, Fill.FULL), right or None, right or None, right)
 
     def furnish(self) -> Station:
         """Build the page."""

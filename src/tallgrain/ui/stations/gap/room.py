@@ -1,5 +1,6 @@
 """The Gap station as the route knows it."""
 
+from collections.abc import Sequence
 from datetime import timedelta
 
 from tallgrain.journal.values import TRIP
@@ -63,6 +64,12 @@ class GapRoom(Room):
         reason = reasons.get(last.outcome, "not kept")
         kept = last.outcome.startswith("kept")
         return Kernel(self.name, Fill.FULL if kept else Fill.HALF, headline, reason)
+
+    def steps(self) -> Sequence[bool | None]:
+        """Felt, set and kept; how warm and clean it was nobody can know."""
+        kernel = self.kernel()
+        felt = kernel.fill in (Fill.HALF, Fill.FULL) and kernel.reason != "feel it once"
+        return (None, felt, felt, kernel.fill is Fill.FULL, None)
 
     def story(self) -> Story | None:
         """The trip height over the season: what was solved, and what was applied (hollow)."""

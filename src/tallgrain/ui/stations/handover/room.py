@@ -1,5 +1,7 @@
 """The Handover station as the route knows it."""
 
+from collections.abc import Sequence
+
 from tallgrain.ui.stations.base import Room, Shared, Station
 from tallgrain.ui.stations.handover.model import HandoverWork
 from tallgrain.ui.widgets.route import Fill, Kernel
@@ -53,6 +55,12 @@ class HandoverRoom(Room):
         if work.wrong(one):
             return Kernel(self.name, Fill.HALF, "values kept", "surface wrong")
         return Kernel(self.name, Fill.FULL, "all kept")
+
+    def steps(self) -> Sequence[bool | None]:
+        """Values kept, surfaces held; how prints begin is a choice."""
+        values = self.work.values
+        kept = bool(values.standings()) and not values.lost and not values.not_kept
+        return (kept, kept and self.kernel().fill is Fill.FULL, None, None)
 
     def furnish(self) -> Station:
         """Build the page."""

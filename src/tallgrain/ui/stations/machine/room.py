@@ -1,5 +1,7 @@
 """The Machine station as the route knows it."""
 
+from collections.abc import Sequence
+
 from tallgrain.ui.stations.base import Room, Shared, Station
 from tallgrain.ui.stations.machine.model import Checklist
 from tallgrain.ui.widgets.route import Fill, Kernel
@@ -36,6 +38,14 @@ class MachineRoom(Room):
             fill = Fill.HALF if fine else Fill.EMPTY
             return Kernel(self.name, fill, headline, f"{unseen} unchecked")
         return Kernel(self.name, Fill.FULL, headline)
+
+    def steps(self) -> Sequence[bool | None]:
+        """Described, measured, walked round."""
+        sheet = self.shared.session.sheet
+        if sheet is None:
+            return (False, False, False)
+        _, wrong, unseen = self.work.count()
+        return (True, not sheet.assumed, not (wrong or unseen))
 
     def furnish(self) -> Station:
         """Build the page."""

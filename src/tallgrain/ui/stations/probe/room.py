@@ -1,5 +1,6 @@
 """The Probe station as the route knows it."""
 
+from collections.abc import Sequence
 from typing import Any
 
 from tallgrain.journal.record import Entry
@@ -55,6 +56,11 @@ class ProbeRoom(Room):
     def _rough_ones(self) -> list[Entry[Any]]:
         found = (self.work.repeats, self.rough.known_before, self.rough.beam_before)
         return [e for e in found if e is not None]
+
+    def steps(self) -> Sequence[bool | None]:
+        """Its checks, where it sits (nobody can know), the rough gap, its scatter."""
+        works = self.work.next_check is None and self.work.ails is None
+        return (works, None, self.rough.known_before is not None, self.work.repeats is not None)
 
     def furnish(self) -> Station:
         """Build the page."""

@@ -1,5 +1,7 @@
 """The Skew station as the route knows it."""
 
+from collections.abc import Sequence
+
 from tallgrain.ui.stations.base import Room, Shared, Station
 from tallgrain.ui.widgets.route import Fill, Kernel
 from tallgrain.ui.widgets.strip import Story, Told, over_time
@@ -35,6 +37,12 @@ class SkewRoom(Room):
             headline,
             "not square" if last.worth_it else "",
         )
+
+    def steps(self) -> Sequence[bool | None]:
+        """Printed and measured; proven."""
+        fill = self.kernel().fill
+        measured = fill in (Fill.HALF, Fill.FULL)
+        return (measured, measured, fill is Fill.FULL)
 
     def story(self) -> Story | None:
         """How far the axes of this plane were from square, gauge by gauge."""

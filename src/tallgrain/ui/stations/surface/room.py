@@ -1,5 +1,7 @@
 """The Surface station as the route knows it."""
 
+from collections.abc import Sequence
+
 from tallgrain.ui.stations.base import Room, Station
 from tallgrain.ui.widgets.route import Fill, Kernel
 from tallgrain.ui.widgets.words import mm
@@ -30,6 +32,12 @@ class SurfaceRoom(Room):
         if other := session.other_sheet(session.shown.survey.conditions.sheet):
             return Kernel(self.name, Fill.HALF, headline, other)
         return Kernel(self.name, Fill.FULL if judgement.within else Fill.HALF, headline)
+
+    def steps(self) -> Sequence[bool | None]:
+        """Surveyed, and since then nothing happened to it; what was read nobody can know."""
+        shown, session = self.shared.session.shown, self.shared.session
+        whole = shown is not None and shown.survey.complete
+        return (None, whole and not session.stale_because(self.name), None, None)
 
     def furnish(self) -> Station:
         """Build the page."""

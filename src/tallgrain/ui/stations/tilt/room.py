@@ -1,5 +1,7 @@
 """The Tilt station as the route knows it."""
 
+from collections.abc import Sequence
+
 from tallgrain.journal.records import LEVEL
 from tallgrain.ui.stations.base import Needless, Room, Shared, Station, level_by
 from tallgrain.ui.stations.tilt.model import TiltWork
@@ -46,6 +48,12 @@ class TiltRoom(Room):
         return Kernel(
             self.name, Fill.FULL if level else Fill.HALF, headline, "" if level else "not level"
         )
+
+    def steps(self) -> Sequence[bool | None]:
+        """Looked, levelled, read: right."""
+        guard, fill = self.shared.session.guard, self.kernel().fill
+        looked = guard.trusted if guard is not None else None
+        return (looked, fill in (Fill.HALF, Fill.FULL), fill is Fill.FULL)
 
     def story(self) -> Story | None:
         """The spread at the supports over the season."""

@@ -1,5 +1,7 @@
 """The Towers station as the route knows it."""
 
+from collections.abc import Sequence
+
 from tallgrain.journal.records import LEVEL
 from tallgrain.ui.stations.base import Needless, Room, Shared, Station, level_by
 from tallgrain.ui.stations.towers.model import TowersWork
@@ -41,6 +43,12 @@ class TowersRoom(Room):
         return Kernel(
             self.name, Fill.FULL if right else Fill.HALF, headline, "" if right else "towers off"
         )
+
+    def steps(self) -> Sequence[bool | None]:
+        """Touched, solved, proven."""
+        fill = self.kernel().fill
+        touched = fill in (Fill.HALF, Fill.FULL)
+        return (touched, touched, fill is Fill.FULL)
 
     def story(self) -> Story | None:
         """What the heights were from level, survey by survey."""
