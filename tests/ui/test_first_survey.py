@@ -52,8 +52,8 @@ def test_survey_break_off_start_again_halt(bench, qtbot):
     assert s.problem is None, s.problem
     qtbot.waitUntil(lambda: s.shown is not None and s.shown.head.ident != first, timeout=30_000)
     assert s.shown.survey.complete
-    fltt = s.shown.sight.judgement.flatness.fltt
-    assert f"{fltt:.3f}" in words(window)
+    flat = s.shown.sight.judgement.noise.value
+    assert f"{flat:.3f} mm flatness" in words(window)
     assert "Parts, mm" in words(window)
     kernel = window.rooms["Surface"].kernel()
     assert (kernel.fill, kernel.headline) == (

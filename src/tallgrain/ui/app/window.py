@@ -73,6 +73,12 @@ if TYPE_CHECKING:
 SHORT_PX = 1300
 
 S = TypeVar("S", bound=Station)
+# Events that are looked at wherever they go: clicks and the wheel over boxes, what is about to be
+# shown, tips, keys.
+WATCHED = frozenset((
+    QEvent.Type.MouseButtonPress, QEvent.Type.Wheel, QEvent.Type.Polish, QEvent.Type.ToolTip,
+    QEvent.Type.KeyPress, QEvent.Type.ShortcutOverride,
+))  # fmt: skip
 
 
 class Opened(Generic[S]):
@@ -417,16 +423,18 @@ class Window(QMainWindow):
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         """Esc halts while Tall Grain owns a motion, whatever has the focus."""
-        if event is not None and self.wheel.takes(watched, event):
+        # All events of the program come by here: most go on at once.
+        if event is None or event.type() not in WATCHED:
+            return False
+        if self.wheel.takes(watched, event):
             return True
-        if event is not None:
-            self.growing.seen(watched, event)
+        self.growing.seen(watched, event)
         if isinstance(event, QHelpEvent) and isinstance(watched, CONTROLS):
             tip = tip_of(watched, self.station.name)
             if event.type() == QEvent.Type.ToolTip and tip:
                 QToolTip.showText(event.globalPos(), tip, watched)
                 return True
-        if event is not None and event.type() == QEvent.Type.KeyPress:
+        if event.type() == QEvent.Type.KeyPress:
             self.session.care.somebody_is_here()
         if (
             isinstance(event, QKeyEvent)
@@ -439,7 +447,7 @@ class Window(QMainWindow):
             elif not event.isAutoRepeat():
                 self.halt_key()
             return True
-        return super().eventFilter(watched, event)
+        return False
 
     def halt_key(self) -> None:
         """Esc while Tall Grain owns a motion."""
