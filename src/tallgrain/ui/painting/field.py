@@ -232,23 +232,31 @@ def _frame(painter: QPainter, picture: Picture, view: View, placer: Placer) -> N
         painter.drawRect(box)
         painter.setBrush(hatched(theme.INK))
         painter.drawRect(box)
+    outside = []
     for support in sheet.supports:
         name, edge = f"Z {support.name}", edge_of(sheet.plate.outline, support.at)
         if edge is None:
-            _support(painter, view.at(*support.at), name)
+            _support(painter, view.at(*support.at), name, placer, "abrl")
         else:
-            placer.keep(_tick(painter, view, edge, support.at, name))
+            outside.append((edge, support.at, name))
     for adjuster in sheet.adjusters:
+        # A screw's name runs inward from it, clear of the plate's edge.
         left = adjuster.at[0] < sheet.plate.outline.middle[0]
-        side = Qt.AlignmentFlag.AlignLeft if left else Qt.AlignmentFlag.AlignRight
-        _support(painter, view.at(*adjuster.at), adjuster.name, side)
+        _support(painter, view.at(*adjuster.at), adjuster.name, placer, "rab" if left else "lab")
+    for edge, at, name in outside:
+        _tick(painter, view, edge, at, name, placer)
 
 
 def _tick(
-    painter: QPainter, view: View, edge: tuple[float, float], at: tuple[float, float], name: str
-) -> QRectF:
+    painter: QPainter,
+    view: View,
+    edge: tuple[float, float],
+    at: tuple[float, float],
+    name: str,
+    placer: Placer,
+) -> None:
     """A motor that stands outside: a wedge at the plate's edge that points to it, its name inside,
-    so that the plate is drawn as large as there is room; where the name stands."""
+    so that the plate is drawn as large as there is room."""
     foot, to = view.at(*edge), view.at(*at)
     long = max(float(np.hypot(to.x() - foot.x(), to.y() - foot.y())), 1e-6)
     out = QPointF((to.x() - foot.x()) / long, (to.y() - foot.y()) / long)
@@ -260,28 +268,23 @@ def _tick(
     words = painter.fontMetrics().horizontalAdvance(name) + 8.0
     middle = foot - QPointF(out.x() * (words / 2 + 7), out.y() * 17)
     box = QRectF(middle.x() - words / 2, middle.y() - 8, words, 16)
+    aside = [QPointF(across.x() * off, across.y() * off) for off in (0, 20, -20, 36, -36)]
+    box = placer.place(box.translated(way) for way in aside)
     painter.setPen(Qt.PenStyle.NoPen)
     painter.setBrush(theme.PANEL)
     painter.drawRoundedRect(box, 3, 3)
     painter.setPen(theme.INK)
     painter.drawText(box, Qt.AlignmentFlag.AlignCenter, name)
-    return box
 
 
-def _support(
-    painter: QPainter,
-    at: QPointF,
-    name: str,
-    side: Qt.AlignmentFlag = Qt.AlignmentFlag.AlignHCenter,
-) -> None:
+def _support(painter: QPainter, at: QPointF, name: str, placer: Placer, ways: str) -> None:
     painter.setPen(pen(theme.INK, 1.4))
     painter.setBrush(theme.GOLD_WASH)
     painter.drawEllipse(at, 8, 8)
     painter.drawLine(at - QPointF(5, 0), at + QPointF(5, 0))
     painter.drawLine(at - QPointF(0, 5), at + QPointF(0, 5))
-    # A screw's name runs inward from it, clear of the plate's edge.
-    shift = {Qt.AlignmentFlag.AlignLeft: -8.0, Qt.AlignmentFlag.AlignRight: 8.0}.get(side, 0.0)
-    text(painter, at + QPointF(shift, -13), name, side, 12, theme.MUTED)
+    placer.keep(QRectF(at.x() - 9, at.y() - 9, 18, 18))
+    placer.name(painter, at, name, ways, 13, 12, theme.MUTED)
 
 
 def _room(painter: QPainter, room: tuple[float, float, float, float], view: View) -> None:
