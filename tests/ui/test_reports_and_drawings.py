@@ -1,11 +1,14 @@
 """Reports as pages and as one file; the drawings of Drift at their places."""
 
+import itertools
 import re
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
 import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 from PyQt6.QtCore import QPointF, QRectF, QSize
 from PyQt6.QtGui import QColor, QImage, QPainter
 from PyQt6.QtPdf import QPdfDocument
@@ -14,14 +17,20 @@ from standins import shipped_sheet
 from tallgrain.core.drift.charts import control_chart
 from tallgrain.core.drift.terms import TERMS
 from tallgrain.core.drift.tiles import Tiles
+from tallgrain.core.machine.sheet import Adjuster
 from tallgrain.core.survey import Conditions, Point, Survey
 from tallgrain.errors import InputError
+from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.seasons import read_season, workshop
 from tallgrain.store.ledger import Ledger, MachineEvent
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.control import ControlPicture, paint_control, survey_at, x_of
+from tallgrain.ui.painting.field import Picture, paint_ground
+from tallgrain.ui.painting.labels import Placer
+from tallgrain.ui.painting.machine import extent_of, fitted_machine, paint_machine
 from tallgrain.ui.painting.multiples import Multiples, Tile, layout_of, paint_multiples, tile_image
 from tallgrain.ui.painting.sections import SectionsPicture, paint_sections
+from tallgrain.ui.painting.view import fitted, plate_extent
 from tallgrain.ui.report.blocks import Drawing, Heading, Report, Table, Words
 from tallgrain.ui.report.html import html_of, svg_of
 from tallgrain.ui.report.make import season_report, write_report
@@ -241,3 +250,43 @@ def test_a_section_through_many_names_two_of_them(qapp):
     painter.end()
     seen = colours(image, QRectF(60, 34, 500, 80))
     assert theme.INK.name() in seen
+
+
+def written_by(paint, image):
+    """Where the placer put names in a painting."""
+    painter, written, place = QPainter(image), [], Placer.place
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(Placer, "place", lambda *a: written.append(place(*a)) or written[-1])
+        paint(painter)
+    painter.end()
+    return written
+
+
+@settings(max_examples=25, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(st.integers(0, 10**6), st.sampled_from(["Barley", "Rye"]), st.sampled_from([420, 660, 1300]))
+def test_names_on_a_plate_keep_off_each_other(qapp, seed, name, wide):
+    """Wherever screws and motors stand: no name on another, none off the drawing."""
+    chance = np.random.default_rng(seed)
+    sheet = parse_sheet(shipped_sheet_text(name), name)
+    box, places = sheet.plate.outline.box, []
+    while len(places) < 6:
+        at = chance.uniform((box.x0 + 12, box.y0 + 12), (box.x1 - 12, box.y1 - 12))
+        if all(np.abs(at - other).max() > 75 for other in places):
+            places.append(at)
+    old = parse_sheet(shipped_sheet_text("Rye"), "Rye").adjusters[0].model_dump()
+    screws = [
+        Adjuster(**{**old, "name": f"screw {i}", "at": tuple(at)}) for i, at in enumerate(places)
+    ]
+    sheet = sheet.model_copy(update={"adjusters": screws})
+    rect, image = QRectF(0, 0, wide, 0.9 * wide), QImage(wide, wide, QImage.Format.Format_RGB32)
+    machine, plate = fitted_machine(rect, extent_of(sheet)), fitted(rect, plate_extent(sheet))
+    for paint in (
+        lambda p: paint_machine(p, rect, sheet, machine, None),
+        lambda p: paint_ground(p, rect, Picture(sheet), plate),
+    ):
+        written = written_by(paint, image)
+        assert len(written) >= 6
+        for one, other in itertools.combinations(written, 2):
+            both = one.intersected(other)
+            assert both.isEmpty() or both.width() * both.height() < 1, (one, other)
+        assert all(rect.contains(one) for one in written)

@@ -268,8 +268,11 @@ def _tick(
     words = painter.fontMetrics().horizontalAdvance(name) + 8.0
     middle = foot - QPointF(out.x() * (words / 2 + 7), out.y() * 17)
     box = QRectF(middle.x() - words / 2, middle.y() - 8, words, 16)
-    aside = [QPointF(across.x() * off, across.y() * off) for off in (0, 20, -20, 36, -36)]
-    box = placer.place(box.translated(way) for way in aside)
+    box = placer.place(
+        box.translated(across * off - out * inward)
+        for inward in (0, 20, 40)
+        for off in (0, 20, -20, 36, -36, 54, -54, 90, -90)
+    )
     painter.setPen(Qt.PenStyle.NoPen)
     painter.setBrush(theme.PANEL)
     painter.drawRoundedRect(box, 3, 3)

@@ -1,11 +1,14 @@
 """One placer for labels: off each other, and inside what they belong to."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 from PyQt6.QtCore import QPointF, QRectF, QSizeF, Qt
 from PyQt6.QtGui import QColor, QFontMetricsF, QPainter
 
 from tallgrain.ui.app import theme
+
+# How much further off a name may stand where there is no room beside its mark (px).
+FURTHER = 14.0
 
 
 class Placer:
@@ -44,17 +47,24 @@ class Placer:
         colour: QColor = theme.INK,
     ) -> QRectF:
         """Write a name beside a mark: to its right, left, above or below ('rlab'), the first of
-        the ways that is free."""
+        the ways that is free, then any other, then further off."""
         used = theme.font(pixels)
         metrics = QFontMetricsF(used)
         wide, high = metrics.horizontalAdvance(words) + 2, metrics.ascent() + metrics.descent()
-        corners = {
-            "r": QPointF(away, -high / 2),
-            "l": QPointF(-away - wide, -high / 2),
-            "a": QPointF(-wide / 2, -away - high),
-            "b": QPointF(-wide / 2, away),
-        }
-        box = self.place(QRectF(at + corners[way], QSizeF(wide, high)) for way in ways)
+        ways += "".join(way for way in "rlab" if way not in ways)
+
+        def beside() -> Iterator[QRectF]:
+            for off in (away, away + FURTHER):
+                corners = {
+                    "r": QPointF(off, -high / 2),
+                    "l": QPointF(-off - wide, -high / 2),
+                    "a": QPointF(-wide / 2, -off - high),
+                    "b": QPointF(-wide / 2, off),
+                }
+                for way in ways:
+                    yield QRectF(at + corners[way], QSizeF(wide, high))
+
+        box = self.place(beside())
         painter.setFont(used)
         painter.setPen(colour)
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextDontClip, words)
