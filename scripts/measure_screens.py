@@ -22,7 +22,8 @@ from PyQt6.QtWidgets import (
 from tallgrain import demo
 from tallgrain.store.ledger import Ledger
 from tallgrain.ui.app import theme
-from tallgrain.ui.app.start import application, make_window
+from tallgrain.ui.app.start import application, demo_window, make_window
+from tallgrain.ui.demo.workshop import Workshop
 from tallgrain.ui.painting import view as views
 from tallgrain.ui.widgets.bench import BENCH_WIDTH
 
@@ -68,9 +69,15 @@ def pages(window):
     for name in window.rooms:
         window.session.choose_printer(PRINTERS.get(name, "Barley"))
         rest(None, 900)
+        while window.session.standin and window.session.link.value != "up":
+            rest(None, 200)
         window.visit(name)
-        for _ in range(150):
-            if name != "First layer" or window.shared.layer.advice is not None:
+        ready = {
+            "First layer": lambda: window.shared.layer.advice is not None,
+            "Surface": lambda: window.session.back.compared is not None,
+        }.get(name, lambda: True)
+        for _ in range(300):
+            if ready():
                 break
             rest(None, 200)
         station = window.station
@@ -127,6 +134,38 @@ def measured(window):
     return plate / (middle.width() * middle.height()), words, controls, out
 
 
+def table(window, sizes, app):
+    """All pages at some sizes, as rows of a table."""
+    rows = {}
+    for width, height in sizes:
+        window.resize(width, height)
+        window.show()
+        for page in pages(window):
+            rest(app)
+            rows.setdefault(page, []).append(measured(window))
+    lines = [
+        f"| page | {' | '.join(f'{w} × {h}: plate, words, controls, hidden' for w, h in sizes)} |",
+        "|" + "---|" * (len(sizes) + 1),
+    ]
+    for page, told in rows.items():
+        cells = [
+            f"{f'{100 * share:.0f} %' if share else '–'}, {words}, {controls}, {out}"
+            for share, words, controls, out in told
+        ]
+        lines.append(f"| {page} | {' | '.join(cells)} |")
+    return lines
+
+
+def hands_in(window):
+    """The gap's loop at its first place, with hands under the nozzle: most stands on the bench."""
+    work = window.gap.work
+    window.visit("Gap")
+    work.go_aside((0.0, 0.0))
+    while window.session.busy:
+        rest(None, 100)
+    rest(None, 400)
+
+
 def main():
     """Measure all, and write it down."""
     app = application()
@@ -135,30 +174,31 @@ def main():
     window = make_window(Ledger.open(home), home)
     watch()
     window.may_close = lambda: True
-    rows = {}
-    for width, height in SIZES:
-        window.resize(width, height)
-        window.show()
-        for page in pages(window):
-            rest(app)
-            rows.setdefault(page, []).append(measured(window))
-    window.close()
     lines = [
         "# How each page uses its screen", "",
-        "By `scripts/measure_screens.py` on the demo's year, nothing linked. Plate: its share of "
-        "the middle, from the route to the bench and from the header to the foot (–: no plate is "
-        "drawn). "
-        "Words and controls: on the bench. Hidden: controls that only scrolling shows.", "",
-        f"| page | {' | '.join(f'{w} × {h}: plate, words, controls, hidden' for w, h in SIZES)} |",
-        "|" + "---|" * (len(SIZES) + 1),
+        "By `scripts/measure_screens.py` on the demo's year. Plate: its share of the middle, from "
+        "the route to the bench and from the header to the foot (–: no plate is drawn). Words and "
+        "controls: on the bench. Hidden: controls that only scrolling shows.", "",
+        "## Nothing linked", "", *table(window, SIZES, app),
     ]  # fmt: skip
-    for page, told in rows.items():
-        cells = [
-            f"{100 * share:.0f} %, {words}, {controls}, {out}" if share else
-            f"–, {words}, {controls}, {out}"
-            for share, words, controls, out in told
-        ]  # fmt: skip
-        lines.append(f"| {page} | {' | '.join(cells)} |")
+    window.close()
+    workshop = Workshop(17, 200.0)
+    window = demo_window(workshop)
+    window.may_close = lambda: True
+    lines += ["", "## Linked to the stand-in", "", *table(window, SIZES[:2], app)]
+    window.session.choose_printer("Barley")
+    while window.session.link.value != "up":
+        rest(app, 200)
+    lines += ["", "## Hands under the nozzle", "", "The gap's loop at its first place.", ""]
+    told = []
+    for width, height in SIZES[:2]:
+        window.resize(width, height)
+        hands_in(window)
+        _, words, controls, out = measured(window)
+        told.append(f"{width} × {height}: {words} words, {controls} controls, {out} hidden")
+    lines += [f"- {one}" for one in told]
+    window.close()
+    workshop.close()
     OUT.write_text("\n".join([*lines, ""]))
 
 

@@ -1,5 +1,7 @@
 """The Drift station at the real window: the season looked through, compared, checked, reported."""
 
+import threading
+
 import numpy as np
 import pytest
 from PyQt6.QtCore import QPointF, Qt
@@ -7,7 +9,9 @@ from PyQt6.QtTest import QTest
 
 from at_the_window import idle, press
 from tallgrain.core.drift.terms import TERMS
+from tallgrain.procedures.events import PointTouched
 from tallgrain.ui.painting.control import x_of
+from tallgrain.ui.session import drift_work
 from tallgrain.ui.widgets.route import Fill
 
 CTRL, SHIFT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
@@ -177,12 +181,25 @@ def test_a_quick_check_names_the_survey_to_recall(drift, qtbot):
 
 
 @pytest.mark.parametrize("key", [Qt.Key.Key_Escape, Qt.Key.Key_F8])
-def test_a_quick_check_that_is_stopped_says_nothing(drift, qtbot, key):
+def test_a_quick_check_that_is_stopped_says_nothing(drift, qtbot, key, monkeypatch):
     window, made = drift
     station, s = window.drift, window.session
+    whole, pressed = drift_work.quick_check, threading.Event()
+
+    def waits(*args, **more):
+        """After two touches the printer is slow, until the key was pressed."""
+        touched = 0
+        for event in whole(*args, **more):
+            yield event
+            touched += isinstance(event, PointTouched)
+            if touched == 2:
+                pressed.wait(30)
+
+    monkeypatch.setattr(drift_work, "quick_check", waits)
     QTest.mouseClick(station.check, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: len(station.work.touched) >= 2, timeout=20_000)
     press(window, key)
+    pressed.set()
     idle(window, qtbot)
     assert station.work.checked is None and made.truth()["strikes"] == []
     assert s.ledger.heads("Barley")[-1].state == "broken_off"
