@@ -93,13 +93,13 @@ class ValuesPage(QWidget):
         else:
             kept = "" if abs(value.live - value.kept) < 1e-9 else f", NOT kept ({mm(value.kept)})"
         box.column.addWidget(label(f"{value.name}: {mm(value.live)} {value.unit}{kept}", "head"))
-        box.column.addWidget(label(f"Means: {meaning_words(value)}.", wrap=True))
         sheet = self._session.sheet
         ours = sheets_value(sheet, value.meaning) if sheet else None
-        if ours is None:
-            return box
-        if abs(ours - value.ours) <= AGREE_MM:
-            box.column.addWidget(label("The sheet says the same.", "muted"))
+        agrees = ours is not None and abs(ours - value.ours) <= AGREE_MM
+        means = meaning_words(value)
+        words = f"{means[:1].upper()}{means[1:]}{', as in the sheet' if agrees else ''}."
+        box.column.addWidget(label(words, wrap=True))
+        if ours is None or agrees:
             return box
         box.column.addWidget(label(f"The sheet says {mm(ours)} mm.", "rust", wrap=True))
         row = QHBoxLayout()
