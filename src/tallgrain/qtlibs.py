@@ -6,7 +6,6 @@ Prints the missing packages on one line and exits with 1, or prints nothing and 
 import ctypes
 import importlib.util
 import re
-import subprocess
 import sys
 from pathlib import Path
 
@@ -50,6 +49,8 @@ def _loads(library: str) -> bool:
 
 def _linked_but_missing() -> set[str]:
     """What the loader itself misses, for libraries that the table above does not name."""
+    import subprocess  # only where it is looked at thoroughly
+
     spec = importlib.util.find_spec("PyQt6")
     if spec is None or spec.origin is None:
         return set()

@@ -1,7 +1,6 @@
 """Opening the window, display and libraries checked first; the demo's stand-in beside it."""
 
 import logging
-import logging.handlers
 import os
 import sys
 from collections.abc import Sequence
@@ -154,9 +153,11 @@ def _display_answers() -> bool:
 
 def log_to_file(home: Path) -> None:
     """Write the log beside the ledger, in a few files of limited size."""
+    from logging.handlers import RotatingFileHandler  # reads half of the network's modules
+
     try:
         home.mkdir(parents=True, exist_ok=True)
-        handler = logging.handlers.RotatingFileHandler(
+        handler = RotatingFileHandler(
             home / "tallgrain.log", maxBytes=1_000_000, backupCount=3, encoding="utf-8"
         )
     except OSError:
