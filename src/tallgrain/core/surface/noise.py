@@ -8,11 +8,13 @@ import numpy as np
 # Named here because NumPy loads it on first use, which would then be in the middle of work.
 from numpy.random import default_rng
 
-from tallgrain.core.scatter import biweight, step_of
+from tallgrain.core.scatter import biweight, memory_of, step_of
 from tallgrain.core.surface.moments import Scale, polynomial_rows
 from tallgrain.core.survey import Floats, PlainPoints, Survey
 from tallgrain.core.told import Told
 
+# Of fewer points it does not show whether touches remember the last one.
+LEAST_REMEMBERED = 40
 REPLICATES, MOST_POINTS = 400, 2000
 # Of either end of the interval; less than a fortieth, because the shape is not known either.
 TAIL = 0.018
@@ -118,7 +120,12 @@ def flatness_noise(survey: Survey, default_s_r: float) -> FlatnessNoise:
     shape, rest, wild, doubtful = _shape_and_rest(xy, heights, sigma)
     kept = np.setdiff1d(np.arange(len(xy)), wild)
     low, value, high, floor = _inverted(
-        xy[kept], heights[kept], shape[kept], rest[kept], sigma[kept]
+        xy[kept],
+        heights[kept],
+        shape[kept],
+        rest[kept],
+        sigma[kept],
+        _remembered(xy[kept], heights[kept], sigma[kept]),
     )
     if doubtful:
         # Not so far out that it can't be the plate: then the plate is that much less flat.
@@ -162,16 +169,18 @@ def flatness_told(noise: FlatnessNoise, raw: float) -> tuple[Told, ...]:
 
 
 def _inverted(
-    xy: Floats, heights: Floats, shape: Floats, rest: Floats, sigma: Floats
+    xy: Floats, heights: Floats, shape: Floats, rest: Floats, sigma: Floats, memory: float = 0.0
 ) -> tuple[float, float, float, float]:
     """Low, middle and high of the sizes of a shape under which FLTt of the heights is no surprise,
     and what a flat plate would measure (mm). Noise is drawn from `rest`, or where that is all zero
-    from the normal law."""
+    from the normal law; each touch remembers so much of the last one (memory)."""
     rng, n = default_rng(5725), len(xy)
     if rest.any():
         noise = rng.choice(rest, size=(REPLICATES, n))
     else:
         noise = rng.normal(size=(REPLICATES, n)) * sigma
+    if memory:
+        noise = _remembering(noise, memory)
     noise = _about_plane(xy, noise)
     surface = _about_plane(xy, shape[None])[0]
     seen = float(np.ptp(_about_plane(xy, heights[None])))
@@ -184,6 +193,23 @@ def _inverted(
     )
     flat = _about_plane(xy, default_rng(5725).normal(size=(REPLICATES, n)) * sigma)
     return low, value, high, float(np.ptp(flat, axis=1).mean())
+
+
+def _remembering(noise: Floats, memory: float) -> Floats:
+    """Rows of noise (k, n) in which each column remembers so much of the one before, as large as
+    they were (an autoregressive series of the first order)."""
+    made, own = noise.copy(), float(np.sqrt(1 - memory**2))
+    for i in range(1, made.shape[1]):
+        made[:, i] = memory * made[:, i - 1] + own * noise[:, i]
+    return made
+
+
+def _remembered(xy: Floats, heights: Floats, sigma: Floats) -> float:
+    """How much of the last touch the next one remembers (0 to 0.8), where that shows."""
+    if len(xy) < LEAST_REMEMBERED:
+        return 0.0
+    wider = memory_of(*left_by_shape(xy, heights, float(np.sqrt((sigma**2).mean()))))
+    return (wider - 1) / (wider + 1)
 
 
 def _about_plane(xy: Floats, heights: Floats) -> Floats:
