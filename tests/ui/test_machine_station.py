@@ -83,7 +83,7 @@ def test_a_contradiction_is_said_and_not_stored(machine, qtbot):
     station.form.show_part("Probe")
     offset = next(b for p, b in station.form._fields.items() if p == ("probe", "offset", 1))
     offset.setValue(44.0)
-    assert "can't reach the front 38 mm:" in station.findings.text()
+    assert "Nor the front 38 mm: nozzle to y = −44" in station.findings.text()
     offset.setValue(900.0)
     assert "the probe can't reach the plate" in station.findings.text().lower()
     window.drafts.discard()
@@ -203,11 +203,11 @@ def test_a_value_in_three_places_is_told_with_its_source(bench, qtbot):
     window.visit("Machine")
     sources = window.machine.sources
     qtbot.waitUntil(lambda: bool(window.values.held), timeout=10_000)
-    assert "holds the same" in sources.told.text() and not sources.take.isVisible()
+    assert "printer the same" in sources.told.text() and not sources.take.isVisible()
     assert window.values.set({"offset_x": 22.25}, "measured elsewhere")
     idle(window, qtbot)
     qtbot.waitUntil(lambda: sources.take.isVisible(), timeout=5000)
-    assert "Offset, x: the printer holds 22.250 mm" in sources.told.text()
+    assert "Offset, x: printer 22.250 mm" in sources.told.text()
     sources.take.click()
     assert s.sheet.probe.offset[0] != 22.25  # an edit first: F5 stores it
     assert not sources.take.isVisible() and window.drafts.sheet.probe.offset[0] == 22.25

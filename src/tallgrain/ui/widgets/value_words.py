@@ -40,6 +40,9 @@ def sided_figure(meaning: str, value: float) -> str:
     return told if float(told.split()[0]) == 0 else f"{told} {ways[meaning][value < 0]}"
 
 
+NO_LEAN = "no lean"
+
+
 def meaning_words(value: StoredValue) -> str:
     """What a stored value means, without a bare sign."""
     ours, meaning = value.ours, value.meaning
@@ -54,7 +57,8 @@ def meaning_words(value: StoredValue) -> str:
         way = "further from" if ours > 0 else "nearer to"
         return f"every print lies {mm(abs(ours))} mm {way} the plate" if ours else "no shift"
     if meaning.startswith("skew_"):
-        return f"made up for: {lean_words(meaning.removeprefix('skew_'), ours)}"
+        lean = lean_words(meaning.removeprefix("skew_"), ours)
+        return lean if lean == NO_LEAN else f"made up for: {lean}"
     if meaning.startswith("switch_"):
         way = "higher" if ours > 0 else "lower"
         return f"this switch sits {mm(abs(ours))} mm {way} than nominal"
@@ -66,7 +70,7 @@ def meaning_words(value: StoredValue) -> str:
 def lean_words(plane: str, mrad: float) -> str:
     """A skew as a lean: which axis, toward what."""
     if abs(mrad) < 5e-5:
-        return "no lean"
+        return NO_LEAN
     sides = {"x": ("the left", "the right"), "y": ("the front", "the rear")}
     toward = sides[plane[0]][mrad > 0]
     axis = {"y": "the y axis leans, going to the rear,", "z": "the z axis leans, going up,"}[

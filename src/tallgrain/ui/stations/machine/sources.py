@@ -54,9 +54,9 @@ class Sources(QWidget):
         for meaning, name, _ in PLACES:
             held, felt = self._values.ours(meaning), self._felt(meaning)
             if meaning in apart:
-                lines.append(f"{name}: the printer holds {mm(apart[meaning])} mm{felt}.")
+                lines.append(f"{name}: printer {mm(apart[meaning])} mm{felt}.")
             elif meaning == TRIP and held is not None:
-                lines.append(f"{name}: the printer holds the same{felt}.")
+                lines.append(f"{name}: printer the same{felt}.")
             elif felt:
                 lines.append(f"{name}{felt}.")
         tell(self.told, "\n".join(lines))

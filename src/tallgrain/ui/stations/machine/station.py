@@ -83,6 +83,9 @@ def _fine(value: float) -> float:
     return round(value, 3)
 
 
+UNREACHED = "The probe can't reach "
+
+
 class MachineStation(Station):
     """The sheet on the drawing and in fields; the checklist beside it."""
 
@@ -261,6 +264,12 @@ class MachineStation(Station):
         probe = self.form.part.currentText() == "Probe" and sheet.probe.there
         self.sources.refresh(sheet, probe)
         lines = [f.sentence for f in draft.findings]
+        # Several sides that can't be reached are one thing.
+        lines = [
+            f"Nor {line.removeprefix(UNREACHED)}" if i and lines[i - 1].startswith(UNREACHED)
+            and line.startswith(UNREACHED) else line
+            for i, line in enumerate(lines)
+        ]  # fmt: skip
         tell(self.findings, "\n".join(lines) or "No contradictions.")
         set_role(self.findings, "rust" if any(f.grave for f in draft.findings) else "")
         assumed = assumed_words(sheet.assumed)

@@ -97,7 +97,7 @@ class ValuesPage(QWidget):
         ours = sheets_value(sheet, value.meaning) if sheet else None
         agrees = ours is not None and abs(ours - value.ours) <= AGREE_MM
         means = meaning_words(value)
-        words = f"{means[:1].upper()}{means[1:]}{', as in the sheet' if agrees else ''}."
+        words = f"{means[:1].upper()}{means[1:]}{', as the sheet' if agrees else ''}."
         box.column.addWidget(label(words, wrap=True))
         if ours is None or agrees:
             return box
