@@ -1,5 +1,6 @@
 """The station's own help beside the work: what it is for, its steps, its keys; searchable."""
 
+import re
 from collections.abc import Sequence
 from functools import cache
 from typing import Any
@@ -64,11 +65,10 @@ def sketch(name: str, wide: int) -> QImage | None:
     path = ASSETS / "help" / name
     if not path.is_file():
         return None
-    drawn = path.read_text(encoding="utf-8")
-    worn = theme.colours(*theme.worn())
-    for job, colour in theme.LIGHT.items():
-        drawn = drawn.replace(colour, f"{worn[job]}\0")  # marked, so that none is taken twice
-    made = QSvgRenderer(drawn.replace("\0", "").encode())
+    now = theme.colours(*theme.worn())
+    worn = {colour: now[job] for job, colour in theme.LIGHT.items()}
+    drawn = re.sub("#[0-9A-F]{6}", lambda m: worn.get(m[0], m[0]), path.read_text(encoding="utf-8"))
+    made = QSvgRenderer(drawn.encode())
     size = made.defaultSize().scaled(2 * wide, 4 * wide, Qt.AspectRatioMode.KeepAspectRatio)
     image = QImage(size, QImage.Format.Format_ARGB32_Premultiplied)
     image.fill(Qt.GlobalColor.transparent)

@@ -19,7 +19,6 @@ from tallgrain.ui.widgets.parts import Readout, amount, button, label, put, tell
 from tallgrain.ui.widgets.picture import StationPicture
 from tallgrain.ui.widgets.words import count_of, day, mm
 
-WIDTH = 380
 CHOICES: tuple[tuple[str, tuple[str, ...] | None], ...] = (
     ("what the heights ask for", None), ("switches only", ("switch",)),
     ("switches and radius", ("switch", "delta_radius")),
