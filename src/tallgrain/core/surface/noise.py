@@ -117,15 +117,10 @@ def flatness_noise(survey: Survey, default_s_r: float) -> FlatnessNoise:
         index = np.union1d(index[::stride], [heights.argmax(), heights.argmin()])
         xy, heights, sigma = xy[index], heights[index], sigma[index]
     raw = float(np.ptp(_about_plane(xy, heights[None])))
-    shape, rest, wild, doubtful = _shape_and_rest(xy, heights, sigma)
+    shape, rest, wild, doubtful, memory = _shape_and_rest(xy, heights, sigma)
     kept = np.setdiff1d(np.arange(len(xy)), wild)
     low, value, high, floor = _inverted(
-        xy[kept],
-        heights[kept],
-        shape[kept],
-        rest[kept],
-        sigma[kept],
-        _remembered(xy[kept], heights[kept], sigma[kept]),
+        xy[kept], heights[kept], shape[kept], rest[kept], sigma[kept], memory
     )
     if doubtful:
         # Not so far out that it can't be the plate: then the plate is that much less flat.
@@ -204,14 +199,6 @@ def _remembering(noise: Floats, memory: float) -> Floats:
     return made
 
 
-def _remembered(xy: Floats, heights: Floats, sigma: Floats) -> float:
-    """How much of the last touch the next one remembers (0 to 0.8), where that shows."""
-    if len(xy) < LEAST_REMEMBERED:
-        return 0.0
-    wider = memory_of(*left_by_shape(xy, heights, float(np.sqrt((sigma**2).mean()))))
-    return (wider - 1) / (wider + 1)
-
-
 def _about_plane(xy: Floats, heights: Floats) -> Floats:
     """Rows of heights (k, n) about their least-squares planes."""
     base, _ = np.linalg.qr(polynomial_rows(*Scale.of_points(xy).uv(xy), 3).T)
@@ -220,9 +207,10 @@ def _about_plane(xy: Floats, heights: Floats) -> Floats:
 
 def _shape_and_rest(
     xy: Floats, heights: Floats, sigma: Floats
-) -> tuple[Floats, Floats, list[int], list[int]]:
+) -> tuple[Floats, Floats, list[int], list[int], float]:
     """The plate's shape (n,), what one height departs from it by (n,) in its own size (all zero
-    where nothing says so), which points no shape explains, and which of these might be shape."""
+    where nothing says so), which points no shape explains, which of these might be shape, and how
+    much of the last touch the next one remembers (0 to 0.8), where that shows."""
     from scipy.special import stdtrit
 
     n = len(xy)
@@ -239,8 +227,8 @@ def _shape_and_rest(
     while True:
         found = _least_shape(u[good], v[good], heights[good], sigma[good])
         if found is None:
-            return np.array(heights), np.zeros(n), [], []
-        rest, lever, freedom, s, _ = found
+            return np.array(heights), np.zeros(n), [], [], 0.0
+        rest, lever, freedom, s, base = found
         scaled = np.abs(rest) / np.sqrt(1 - lever)
         worst = int(scaled.argmax())
         # Externally studentised, one at a time (as core.solve.fit does), never below the touches.
@@ -253,11 +241,12 @@ def _shape_and_rest(
         good[wild[-1]] = False
     shape, left = np.array(heights), np.zeros(n)
     if float(np.sqrt(rest @ rest / max(freedom, 1))) >= STILL_FITS * s:
-        return shape, left, wild, doubtful
+        return shape, left, wild, doubtful, 0.0
     shape[good] = heights[good] - rest
     if freedom >= 20:
         left[good] = rest / np.sqrt(1 - lever)
-    return shape, left, wild, doubtful
+    wider = memory_of(rest, base) if len(rest) >= LEAST_REMEMBERED else 1.0
+    return shape, left, wild, doubtful, (wider - 1) / (wider + 1)
 
 
 def standing_alone(xy: Floats, heights: Floats, sigma: Floats) -> Floats:
