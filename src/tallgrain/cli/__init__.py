@@ -9,6 +9,15 @@ from tallgrain.errors import TallGrainError, printable
 COMPLETING = "_TALLGRAIN_COMPLETE"
 
 
+def _open_at_once(words: list[str]) -> None:
+    """The window where nothing else was asked for, before the verbs and their library are read."""
+    if words not in ([], ["demo"]):
+        return
+    from tallgrain.ui.app.start import open_demo, open_window
+
+    sys.exit(open_demo() if words else open_window())
+
+
 def main() -> None:
     """Run the command line: errors as one sentence on stderr and the exit status they carry."""
     if COMPLETING in os.environ:
@@ -17,11 +26,8 @@ def main() -> None:
 
         completion_init()
     try:
-        if len(sys.argv) == 1 and COMPLETING not in os.environ:
-            # The window, without reading what no verb was asked for.
-            from tallgrain.ui.app.start import open_window
-
-            sys.exit(open_window())
+        if COMPLETING not in os.environ:
+            _open_at_once(sys.argv[1:])
         from tallgrain.cli.verbs import app
 
         app(prog_name="tallgrain")

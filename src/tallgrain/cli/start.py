@@ -9,6 +9,7 @@ import typer
 from tallgrain import __version__
 from tallgrain.cli.common import MachineName, Pace, app, say
 from tallgrain.errors import InputError
+from tallgrain.ui.app.start import DEMO_SEED, DEMO_SPEED, open_demo, open_window
 
 if TYPE_CHECKING:
     from tallgrain.standin.consoles import Way
@@ -23,8 +24,6 @@ def window(
     if version:
         say(f"Tall Grain {__version__}")
     elif context.invoked_subcommand is None:
-        from tallgrain.ui.app.start import open_window
-
         sys.exit(open_window())
 
 
@@ -33,19 +32,15 @@ def open_files(
     files: Annotated[list[Path] | None, typer.Argument(help="Surveys, sheets or packs.")] = None,
 ) -> None:
     """Open the window, and take files in: surveys, machine sheets, packs of printers."""
-    from tallgrain.ui.app.start import open_window
-
     sys.exit(open_window(files or ()))
 
 
 @app.command()
 def demo(
-    seed: Annotated[int, typer.Option(help="The stand-in's chance; 17 made the year.")] = 17,
-    speed: Annotated[float, typer.Option(help="How many times faster than real.")] = 20.0,
+    seed: Annotated[int, typer.Option(help="The stand-in's chance; 17 made the year.")] = DEMO_SEED,
+    speed: Annotated[float, typer.Option(help="How many times faster than real.")] = DEMO_SPEED,
 ) -> None:
     """Open the window on Hollin Hay Orchard, with a simulated printer running."""
-    from tallgrain.ui.app.start import open_demo
-
     sys.exit(open_demo(seed, speed))
 
 

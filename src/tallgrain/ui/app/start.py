@@ -1,6 +1,5 @@
 """Opening the window, display and libraries checked first; the demo's stand-in beside it."""
 
-import logging
 import os
 import sys
 from collections.abc import Sequence
@@ -19,8 +18,6 @@ if TYPE_CHECKING:
     from tallgrain.ui.app.window import Window
     from tallgrain.ui.demo.workshop import Workshop
 
-log = logging.getLogger(__name__)
-
 # The desktop entry that the window belongs to (share/applications).
 DESKTOP_ID = "org.tallgrain.TallGrain"
 
@@ -28,6 +25,8 @@ DESKTOP_ID = "org.tallgrain.TallGrain"
 SEEN_MS, CALM_MS = 30, 400
 # What is seen before it (px).
 SPLASH = 440, 160
+# The demo's stand-in: the chance that made its year, and how many times faster than real it is.
+DEMO_SEED, DEMO_SPEED = 17, 20.0
 # Qt ends the application when its last Python name goes.
 _kept: "list[QApplication]" = []
 
@@ -116,9 +115,11 @@ def note_bug(kind: type[BaseException], error: BaseException, trace: TracebackTy
 
     Whatever moves goes on to its own bound; STOP still works.
     """
+    import logging
+
     from PyQt6.QtWidgets import QApplication, QMessageBox
 
-    log.error("a fault in Tall Grain itself", exc_info=(kind, error, trace))
+    logging.getLogger(__name__).error("a fault in Tall Grain itself", exc_info=(kind, error, trace))
     parent = QApplication.activeWindow()
     if parent is None or parent.findChild(QMessageBox, "bug") is not None:
         return
@@ -153,7 +154,9 @@ def _display_answers() -> bool:
 
 def log_to_file(home: Path) -> None:
     """Write the log beside the ledger, in a few files of limited size."""
-    from logging.handlers import RotatingFileHandler  # reads half of the network's modules
+    # Reads half of the network's modules: not before something is seen.
+    import logging
+    from logging.handlers import RotatingFileHandler
 
     try:
         home.mkdir(parents=True, exist_ok=True)
@@ -216,7 +219,7 @@ def furnish_when_idle(window: "Window") -> None:
     timer(window, SEEN_MS, complete, once=True).start()
 
 
-def open_demo(seed: int, speed: float = 20.0) -> int:
+def open_demo(seed: int = DEMO_SEED, speed: float = DEMO_SPEED) -> int:
     """The window on Hollin Hay Orchard with a stand-in of its own; its exit status."""
     app = application()
     first = splash(app)
