@@ -66,12 +66,15 @@ class HandDialog(QDialog):
         """A halt: what is asked for is not to be done any more; from any thread."""
         with self._counting:
             number = self._taken_back = self._asked
-        self._answers.put((number, None))
+        # Told before the work can end by it.
         self.asked.emit(None, number)
+        self._answers.put((number, None))
 
     def _show(self, act: Act | None, number: int) -> None:
         if act is not None and number <= self._taken_back:
             return  # a halt overtook it
+        if act is None and number < self._shown:
+            return  # asked for after that halt
         self.act, self._shown = act, number
         if act is None:
             tell(self.words, "Stop: let go of what was asked. Where it stands is not known.")
