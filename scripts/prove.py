@@ -28,6 +28,7 @@ from tallgrain.core.probe.claims import mark_offset
 from tallgrain.core.probe.repeatability import repeatability
 from tallgrain.core.solve.gap import (
     EDGES,
+    HAND_BIAS_MM,
     PLAIN_MM,
     GaugeLoop,
     GaugeTouch,
@@ -199,7 +200,8 @@ def gauging(seeds: range, touches: int = 3) -> list[GapTrial]:
             felt.append(GaugeTouch(float(np.round(z / 0.0025) * 0.0025), "grips", gauge))
         answer = solve_gap(GaugeLoop(t_set, tuple(felt)))
         low, high = answer.interval
-        least = np.sqrt(0.015**2 / touches + 0.0025**2 / 12 + 0.005**2 / 3 + 0.003**2)
+        parts = 0.015 / touches**0.5, 0.0025 / 12**0.5, 0.005 / 3**0.5, 0.003, HAND_BIAS_MM
+        least = np.linalg.norm(parts)
         found.append(GapTrial(seed, low <= t <= high, answer.u / float(least)))
     return found
 

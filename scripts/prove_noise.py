@@ -186,7 +186,7 @@ def learnt_of(rng, hand, bias, reference, sittings):
             seen = [np.searchsorted(LOOKS[0], t - x + rng.normal(0, 0.015)) for x in looks]
             prints = [Trial(x, LOOKS[1][k]) for x, k in zip(looks, seen, strict=True)]
             told.append((found.t, found.u, prints))
-    grip, off = learnt_scatter(squares, freedom, 0.015, 20.0), learnt_bias(told, 0.004)
+    grip, off = learnt_scatter(squares, freedom, 0.015, 20.0), learnt_bias(told)
     levels = learnt_reference(rng.normal(0, reference * 2**0.5, sittings), 0.005)
     known = {"hand_s": grip.s, "hand_freedom": grip.freedom, "hand_bias": off.size}
     return {**known, "reference": levels.s}

@@ -61,9 +61,11 @@ def test_prints_tell_how_far_a_hand_is_off(bias):
         told.append(
             (felt, 0.01, [Trial(felt, looks[np.searchsorted((-0.1, -0.03, 0.03, 0.1), e)])])
         )
-    found = learnt_bias(told, 0.004)
+    found = learnt_bias(told)
     assert abs(found.mm - bias) <= 2 * found.u + 0.004 and found.sittings == 20
-    assert learnt_bias([(1.8, 0.01, [])], 0.004).size == 0.004
+    assert learnt_bias([(1.8, 0.01, [])]).size == pytest.approx(
+        (0.9 * 0.004**2 + 0.1 * 0.015**2) ** 0.5
+    )
 
 
 def test_the_next_survey_is_judged_by_what_was_learnt(home):

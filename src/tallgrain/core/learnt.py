@@ -30,8 +30,6 @@ SPAN, STEPS = 8.0, 241
 ROBUST = 0.35
 # How many pairs of references a stated scatter of them counts for.
 REFERENCES = 6.0
-# So many hands call something else a grip, and by so much (mm, one standard deviation).
-ODD, ODD_MM = 0.3, 0.02
 
 
 @dataclass(frozen=True)
@@ -122,15 +120,22 @@ def _told(own: Floats, weight: Floats, seen: int, occasions: int) -> Learnt:
     return Learnt(float(s), freedom, float(low), float(high), seen, occasions)
 
 
-def learnt_bias(sittings: "Sequence[tuple[float, float, Sequence[Trial]]]", stated: float) -> Bias:
+def learnt_bias(sittings: "Sequence[tuple[float, float, Sequence[Trial]]]") -> Bias:
     """How far grips lie off, from sittings: what the hand said (t, u; mm) and the trial prints of
-    the same gap that followed; stated: what a hand as a rule is off by (mm). Most hands are as
-    stated, some are far off: the prior is a mixture of both."""
-    from tallgrain.core.solve.gap import verdict_chance
+    the same gap that followed. Most hands are hardly off, some are by far: the prior is a mixture
+    of both."""
+    from tallgrain.core.solve.gap import (
+        HAND_BIAS_MM,
+        ODD,
+        ODD_BIAS_MM,
+        USUAL_BIAS_MM,
+        verdict_chance,
+    )
 
-    b, law = np.linspace(-4 * ODD_MM, 4 * ODD_MM, 321), np.linspace(-4, 4, 81)
+    b, law = np.linspace(-5 * ODD_BIAS_MM, 5 * ODD_BIAS_MM, 301), np.linspace(-4, 4, 81)
     prior = sum(
-        share / s * np.exp(-0.5 * (b / s) ** 2) for share, s in ((1 - ODD, stated), (ODD, ODD_MM))
+        share / s * np.exp(-0.5 * (b / s) ** 2)
+        for share, s in ((1 - ODD, USUAL_BIAS_MM), (ODD, ODD_BIAS_MM))
     )
     logs, told = np.log(prior), 0
     for t, u, trials in sittings:
@@ -141,7 +146,7 @@ def learnt_bias(sittings: "Sequence[tuple[float, float, Sequence[Trial]]]", stat
             logs += np.log(would @ np.exp(-0.5 * law**2) + 1e-300)
             told += 1
     if not told:
-        return Bias(0.0, stated, 0)
+        return Bias(0.0, HAND_BIAS_MM, 0)
     weight = np.exp(logs - logs.max())
     weight /= weight.sum()
     mean = float(weight @ b)

@@ -217,7 +217,7 @@ def _hand(ledger: Ledger) -> tuple[Learnt, Bias]:
             over = [e.at for e in events if "Gap" in e.stale] + [s.at for s in sittings[k + 1 :]]
             until = min((at for at in over if at > sitting.at), default=None)
             told.append((found.t, found.u, _trials(kept, sitting, until)))
-    return learnt_scatter(squares, freedom, HAND_MM, HAND_WEIGHT), learnt_bias(told, HAND_BIAS_MM)
+    return learnt_scatter(squares, freedom, HAND_MM, HAND_WEIGHT), learnt_bias(told)
 
 
 def _sittings(solved: Sequence[Entry[GapSolved]]) -> list[Entry[GapSolved]]:

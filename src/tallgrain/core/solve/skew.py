@@ -12,6 +12,7 @@ from typing import Literal
 import numpy as np
 
 from tallgrain.core.scatter import scatter_of
+from tallgrain.core.solve.stays import LEAST_STAYS_MM, STAYS_MM, stays_with
 from tallgrain.core.surface.noise import pooled_deviation
 from tallgrain.core.surface.quality import range_limit
 from tallgrain.core.survey import Floats
@@ -23,8 +24,6 @@ Side = Literal["outside", "inside"]
 
 # One reading's standard deviation where repeats don't tell; so many repeats count as much as it.
 CALIPER_MM, PRIOR_FREEDOM = 0.02, 5.0
-# What repeats of one distance don't show (mm): a burr, a corner that came out round.
-STAYS_MM = 0.01
 # How far a part may shrink (share) and a caliper be off (mm) where neither is solved for.
 SHRINKS, BIAS_MM = 0.003, 0.03
 # A skew less certain than this (rad) rests on what its part shrinks by.
@@ -80,8 +79,8 @@ class Gauge:
 class SkewSolution:
     """skew and its standard uncertainty (rad), scales (1 where held), bias (mm, 0 where held), the
     covariance of (skew, scale_x, scale_y, bias) that were free, residuals (n,) mm and standardized
-    (measured less fitted), the scatter of a reading that was used (mm), and which distances stand
-    out, worst first."""
+    (measured less fitted), the scatter of a reading and what stays with a distance as they were
+    used (mm), and which distances stand out, worst first."""
 
     skew: float
     u: float
@@ -92,6 +91,7 @@ class SkewSolution:
     residuals: Floats
     standardized: Floats
     scatter: float
+    stays: float
     suspects: tuple[int, ...]
 
     @property
@@ -114,7 +114,8 @@ def solve_skew(gauge: Gauge) -> SkewSolution:
     _check(gauge)
     deltas = _deltas(gauge)
     measured = np.array([d.mean for d in gauge.distances])
-    sigma, scatter = _sigmas(gauge)
+    means, scatter = _means(gauge)
+    sigma = np.hypot(means, LEAST_STAYS_MM)
     sides = np.array([1.0 if d.side == "outside" else -1.0 for d in gauge.distances])
     free = _free(gauge)
     common = _common(gauge, deltas, sides) / sigma[:, None]
@@ -134,15 +135,12 @@ def solve_skew(gauge: Gauge) -> SkewSolution:
     fitted, slopes = _model(values, deltas, sides)
     rows = slopes[:, free] / sigma[:, None] * _SIZES[free]
     whole = np.linalg.inv(_held(rows, common).T @ _held(rows, common))
-    by_layout = np.asarray(whole[: len(free), : len(free)] * np.outer(_SIZES[free], _SIZES[free]))
     rest = (measured - fitted) / sigma - common @ effects
     residuals = np.asarray(rest * sigma, dtype=np.float64)
-    # Where the readings don't fit together, the uncertainty says so.
-    freedom = len(measured) - len(free)
-    known = scatter_of(
-        float(rest @ rest + effects @ effects), freedom, 1.0, 0.0, PRIOR_FREEDOM, MISFITS
-    )
-    covariance = by_layout * max(known.s if known.fits else known.u, 1.0) ** 2
+    stated = LEAST_STAYS_MM if all(d.u_mm for d in gauge.distances) else STAYS_MM
+    mm = rows * sigma[:, None], common * sigma[:, None], measured - fitted
+    stays = stays_with(means, stated, *mm)
+    covariance = _covariance(np.hypot(means, stays), *mm) * np.outer(_SIZES[free], _SIZES[free])
     joined = np.column_stack([rows, common])
     lever = np.einsum("ij,jk,ik->i", joined, whole, joined)
     with np.errstate(divide="ignore", invalid="ignore"):
@@ -164,8 +162,23 @@ def solve_skew(gauge: Gauge) -> SkewSolution:
         residuals,
         standardized,
         scatter,
+        stays,
         suspects,
     )
+
+
+def _covariance(sigma: Floats, rows: Floats, common: Floats, left: Floats) -> Floats:
+    """Of what is solved for (p, p); where the distances don't fit together, it says so. sigma (n,):
+    what each is uncertain by; rows (n, p) and common (n, k): what a unit of each does; left (n,):
+    beside what is solved for; mm."""
+    count = rows.shape[1]
+    whole = _held(rows / sigma[:, None], common / sigma[:, None])
+    left = np.append(left / sigma, np.zeros(common.shape[1]))
+    left = left - whole @ np.linalg.lstsq(whole, left, rcond=1e-12)[0]
+    freedom = len(sigma) - count
+    known = scatter_of(float(left @ left), freedom, 1.0, 0.0, PRIOR_FREEDOM, MISFITS)
+    spread = np.linalg.inv(whole.T @ whole)[:count, :count]
+    return np.asarray(spread * max(known.s if known.fits else known.u, 1.0) ** 2)
 
 
 def disagreeing(gauge: Gauge) -> tuple[int, ...]:
@@ -191,6 +204,10 @@ def one_more(gauge: Gauge, pairs: Sequence[tuple[str, str]]) -> list[tuple[tuple
     """What one more reading would buy: the skew's standard uncertainty (rad) with each of the
     pairs read once, best first; pairs that would not make it solvable are left out."""
     known = {d.name: d for d in gauge.distances}
+    try:
+        stays = solve_skew(gauge).stays
+    except InputError:
+        stays = STAYS_MM
     found = []
     for start, end in pairs:
         length = float(np.hypot(*np.subtract(gauge.points[end], gauge.points[start])))
@@ -202,7 +219,7 @@ def one_more(gauge: Gauge, pairs: Sequence[tuple[str, str]]) -> list[tuple[tuple
         else:
             rest = (*gauge.distances, Distance(start, end, (length,)))
         with_it = Gauge(gauge.plane, gauge.points, rest, gauge.scale, gauge.bias)
-        u = _prior_u(with_it)
+        u = _prior_u(with_it, stays)
         if u is not None:
             found.append(((start, end), u))
     return sorted(found, key=lambda pair: pair[1])
@@ -295,12 +312,11 @@ def _model(values: Floats, deltas: Floats, sides: Floats) -> tuple[Floats, Float
     return length + sides * bias, slopes
 
 
-def _sigmas(gauge: Gauge) -> tuple[Floats, float]:
-    """Standard deviation of each distance's mean (n,) mm, and of one reading."""
+def _means(gauge: Gauge) -> tuple[Floats, float]:
+    """Standard deviation of each distance's mean by its readings (n,) mm, and of one reading."""
     scatter = _scatter(gauge, disagreeing(gauge))
     each = [d.u_mm or scatter for d in gauge.distances]
-    means = np.array(each) / np.sqrt([len(d.readings) for d in gauge.distances])
-    return np.hypot(means, STAYS_MM), scatter
+    return np.array(each) / np.sqrt([len(d.readings) for d in gauge.distances]), scatter
 
 
 def _scatter(gauge: Gauge, without: Sequence[int]) -> float:
@@ -311,9 +327,10 @@ def _scatter(gauge: Gauge, without: Sequence[int]) -> float:
     return float(np.sqrt(square / (PRIOR_FREEDOM + freedom)))
 
 
-def _prior_u(gauge: Gauge) -> float | None:
-    """The skew's standard uncertainty (rad) by the layout alone; None where it is not solvable."""
-    sigma, _ = _sigmas(gauge)
+def _prior_u(gauge: Gauge, stays: float) -> float | None:
+    """The skew's standard uncertainty (rad) by the layout alone, with so much that stays with a
+    distance (mm); None where it is not solvable."""
+    sigma = np.hypot(_means(gauge)[0], stays)
     sides = np.array([1.0 if d.side == "outside" else -1.0 for d in gauge.distances])
     _, slopes = _model(np.array([0.0, 1.0, 1.0, 0.0]), _deltas(gauge), sides)
     free = _free(gauge)
