@@ -160,6 +160,7 @@ def hands_in(window):
     """The gap's loop at its first place, with hands under the nozzle: most stands on the bench."""
     work = window.gap.work
     window.visit("Gap")
+    window.station.show_tab(0)
     work.go_aside((0.0, 0.0))
     while window.session.busy:
         rest(None, 100)
@@ -191,9 +192,10 @@ def main():
         rest(app, 200)
     lines += ["", "## Hands under the nozzle", "", "The gap's loop at its first place.", ""]
     told = []
+    hands_in(window)
     for width, height in SIZES[:2]:
         window.resize(width, height)
-        hands_in(window)
+        rest(app, 400)
         _, words, controls, out = measured(window)
         told.append(f"{width} × {height}: {words} words, {controls} controls, {out} hidden")
     lines += [f"- {one}" for one in told]

@@ -335,8 +335,8 @@ def test_values_are_read_and_disagreements_solved_both_ways(probe, qtbot):
     told = " ".join(w.text() for w in page.findChildren(type(page.told)))
     stored = {"json": "sensor_back_x_mm: 21.500 mm", "medlar": "sensor-back-x: −21500.000 µm"}
     assert f"{stored.get(LINK, stored['json'])}, NOT kept" in told
-    assert "The probe sits 21.5 mm left of the nozzle" in told
-    assert "The sheet says 21.500 mm." in told
+    assert "Probe 21.5 mm left of the nozzle" in told
+    assert "Sheet: 21.500 mm." in told
 
     def click(words):
         next(b for b in page.findChildren(QPushButton) if words in b.accessibleName()).click()

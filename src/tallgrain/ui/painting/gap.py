@@ -14,6 +14,10 @@ from tallgrain.ui.widgets.words import mm
 
 CENTRE = Qt.AlignmentFlag.AlignHCenter
 RIGHT = Qt.AlignmentFlag.AlignRight
+# How tall the nozzle and its heater are drawn, and what the figures above them take (px).
+NOZZLE, FIGURES = 120.0, 80.0
+# Under this width (px) there is no room for both beside each other's words.
+NARROW = 480.0
 # How far about the estimate the ladder looks (mm).
 CLOSE_MM = 0.12
 WORDS = {"free": "slides free", "grips": "grips", "stuck": "stuck"}
@@ -35,9 +39,10 @@ def paint_gap(painter: QPainter, rect: QRectF, side: Side) -> None:
     """The side view on the left, the ladder of what each height said on the right."""
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-    split = rect.left() + 0.46 * rect.width()
+    narrow = rect.width() < NARROW
+    split = rect.left() + (0.4 if narrow else 0.46) * rect.width()
     _view(painter, QRectF(rect.left(), rect.top(), split - rect.left(), rect.height()), side)
-    _ladder(painter, QRectF(split, rect.top(), rect.right() - split, rect.height()), side)
+    _ladder(painter, QRectF(split, rect.top(), rect.right() - split, rect.height()), side, narrow)
     painter.restore()
 
 
@@ -45,7 +50,7 @@ def paint_nozzle(painter: QPainter, tip: QPointF) -> None:
     """A nozzle under its heater from the side, its tip at a place."""
     painter.setPen(pen(theme.INK, 1.6))
     painter.setBrush(theme.METAL)
-    painter.drawRect(QRectF(tip.x() - 52, tip.y() - 120, 104, 56))
+    painter.drawRect(QRectF(tip.x() - 52, tip.y() - NOZZLE, 104, 56))
     painter.setBrush(theme.INK)
     painter.drawPolygon(
         QPolygonF(
@@ -80,7 +85,8 @@ def _view(painter: QPainter, rect: QRectF, side: Side) -> None:
         t = side.found.t if side.found is not None and side.found.t is not None else side.t_set
         gap = side.z + t - side.t_set
     scale = 190.0
-    up = 150.0 if gap is None else min(max(gap * scale, 2.0), ground - rect.top() - 170)
+    room = max(ground - rect.top() - NOZZLE - FIGURES, 2.0)
+    up = 150.0 if gap is None else min(max(gap * scale, 2.0), room)
     tip = QPointF(rect.center().x() - 10, ground - up)
     paint_nozzle(painter, tip)
     if gap is None:
@@ -121,13 +127,14 @@ def _view(painter: QPainter, rect: QRectF, side: Side) -> None:
     )
 
 
-def _ladder(painter: QPainter, rect: QRectF, side: Side) -> None:
-    """Each feel at the printer's z less its gauge: there all gauges speak of the same height."""
-    box = rect.adjusted(66, 46, -92, -40)
+def _ladder(painter: QPainter, rect: QRectF, side: Side, narrow: bool) -> None:
+    """Each feel at the printer's z less its gauge: there all gauges speak of the same height. In
+    a narrow window it begins under the figures of the side view, and its legend stands apart."""
+    box = rect.adjusted(52, 92, -84, -64) if narrow else rect.adjusted(66, 46, -92, -40)
     painter.fillRect(box, theme.PANEL)
     text(
         painter,
-        QPointF(box.left() - 52, box.top() - 16),
+        QPointF(box.left() - (44 if narrow else 52), box.top() - (10 if narrow else 16)),
         "z less the gauge, mm",
         pixels=12,
         colour=theme.MUTED,
@@ -141,7 +148,7 @@ def _ladder(painter: QPainter, rect: QRectF, side: Side) -> None:
     def y(height: float) -> float:
         return box.bottom() - (height - low) / (high - low) * box.height()
 
-    _estimate(painter, box, side, y, span)
+    grips = _estimate(painter, box, side, y, span)
     shown = [f for f in side.feels if low <= f.z - f.gauge <= high]
     taken: list[float] = []
     for number, feel in enumerate(shown):
@@ -157,12 +164,17 @@ def _ladder(painter: QPainter, rect: QRectF, side: Side) -> None:
     if now is not None and low <= now <= high:
         painter.setPen(pen(theme.INK, 1.4, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(box.left(), y(now)), QPointF(box.right(), y(now)))
-        text(painter, QPointF(box.right() + 6, y(now) + 12), "nozzle now", pixels=12, bold=True)
-    legend = QPointF(box.left(), box.bottom() + 26)
+        # Under its line, or over it where the words about the grips stand there.
+        under = grips is None or abs(y(now) + 12 - grips) > 14
+        base = y(now) + (12 if under else -6)
+        text(painter, QPointF(box.right() + 6, base), "nozzle now", pixels=12, bold=True)
+        if all(abs(y(now) - other) > 13 for other in taken):
+            text(painter, QPointF(box.left() - 8, y(now) + 4), mm(now, 3), RIGHT, 11, theme.INK)
+    legend = QPointF(box.left() - (58 if narrow else 0), box.bottom() + 26)
     for word, name in WORDS.items():
         _rung(painter, legend, Feel(0.0, 0.0, word))
         used = text(painter, legend + QPointF(12, 4), name, pixels=12)
-        legend = QPointF(used.right() + 22, legend.y())
+        legend = QPointF(used.right() + (16 if narrow else 22), legend.y())
 
 
 def _span(side: Side) -> tuple[float, float] | None:
@@ -186,11 +198,11 @@ def _estimate(
     side: Side,
     y: Callable[[float], float],
     span: tuple[float, float],
-) -> None:
-    """The band where a gauge grips, by t ± 2u."""
+) -> float | None:
+    """The band where a gauge grips, by t ± 2u; where its words stand (px), if they do."""
     found = side.found
     if found is None or found.interval is None or found.t is None or side.t_set is None:
-        return
+        return None
     grips = side.t_set - found.t
     half = (found.interval[1] - found.interval[0]) / 2
     top = max(y(min(grips + half, span[1])), box.top())
@@ -201,6 +213,8 @@ def _estimate(
         painter.setPen(pen(theme.GOLD, 2))
         painter.drawLine(QPointF(box.left(), y(grips)), QPointF(box.right(), y(grips)))
         text(painter, QPointF(box.right() + 6, y(grips) - 4), "grips here", pixels=12)
+        return y(grips) - 4
+    return None
 
 
 def _rung(painter: QPainter, at: QPointF, feel: Feel) -> None:

@@ -48,11 +48,11 @@ def meaning_words(value: StoredValue) -> str:
     ours, meaning = value.ours, value.meaning
     if meaning == "trip_height":
         where = "above the plate" if ours >= 0 else "below the plate's top"
-        return f"the nozzle stands {mm(abs(ours))} mm {where} when the probe trips"
+        return f"{mm(abs(ours))} mm {where} at trip"
     if meaning == "offset_x":
-        return f"the probe sits {side_words((ours, 0.0))}"
+        return f"probe {side_words((ours, 0.0))}"
     if meaning == "offset_y":
-        return f"the probe sits {side_words((0.0, ours))}"
+        return f"probe {side_words((0.0, ours))}"
     if meaning == "job_shift":
         way = "further from" if ours > 0 else "nearer to"
         return f"every print lies {mm(abs(ours))} mm {way} the plate" if ours else "no shift"

@@ -101,7 +101,7 @@ class ValuesPage(QWidget):
         box.column.addWidget(label(words, wrap=True))
         if ours is None or agrees:
             return box
-        box.column.addWidget(label(f"The sheet says {mm(ours)} mm.", "rust", wrap=True))
+        box.column.addWidget(label(f"Sheet: {mm(ours)} mm.", "rust", wrap=True))
         row = QHBoxLayout()
         take = button("Take the printer's", name=f"Take the printer's {value.name}")
         take.clicked.connect(partial(self._take, value))
