@@ -18,7 +18,8 @@ from tallgrain.ui.painting.view import View, plain_view
 
 RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
 CENTRE = Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignVCenter
-BESIDE, GAP, BELOW = 118.0, 14.0, 26.0
+# What the distribution takes beside the plate, or under it where the field is tall (px).
+BESIDE, UNDER, GAP, BELOW = 118.0, 112.0, 14.0, 26.0
 # Lines where the chance of leaving the limits is this.
 CHANCES = (0.05, 0.5)
 BINS = 60
@@ -38,14 +39,26 @@ def paint_first_layer(painter: QPainter, rect: QRectF, seen: LayerPicture) -> No
     """The plate by its chance of leaving the limits, and every thickness beside it."""
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-    plate = rect.adjusted(8, 6, -BESIDE - GAP - 4, -BELOW)
-    view = plain_view(plate, seen.sheet.plate.outline.box)
+    standing = rect.adjusted(8, 6, -BESIDE - GAP - 4, -BELOW)
+    lying = rect.adjusted(8, 6, -8, -UNDER - GAP - BELOW)
+    box = seen.sheet.plate.outline.box
+    lying.setHeight(min(lying.height(), lying.width() * box.depth / box.width))
+    tall = plain_view(lying, box).scale > plain_view(standing, box).scale
+    view = plain_view(lying if tall else standing, box)
+    frame = view.rect(box)
+    if tall:
+        top = frame.bottom() + BELOW + GAP
+        tallest = min(rect.bottom() - top - 2, 1.6 * UNDER)
+        under = QRectF(lying.left(), top, lying.width(), tallest)
+        words_at = QPointF(lying.left(), frame.bottom() + BELOW - 6)
+        _spread(painter, under, seen, True)
+    else:
+        beside = rect.right() - BESIDE, rect.top() + 6, BESIDE - 4, standing.height()
+        words_at = QPointF(standing.left(), rect.bottom() - 10)
+        _spread(painter, QRectF(*beside), seen, False)
     _plate(painter, seen, view)
-    _spread(
-        painter, QRectF(rect.right() - BESIDE, rect.top() + 6, BESIDE - 4, plate.height()), seen
-    )
     words = "chance of leaving your limits; lines at 5 % and 50 %"
-    text(painter, QPointF(plate.left(), rect.bottom() - 10), words, pixels=12, colour=theme.MUTED)
+    text(painter, words_at, words, pixels=12, colour=theme.MUTED)
     painter.restore()
 
 
@@ -132,44 +145,73 @@ def _worst(painter: QPainter, layer: FirstLayer, view: View, frame: QRectF) -> N
     _tag(painter, at + QPointF(66 if left else -66, 0), words, frame)
 
 
-def _spread(painter: QPainter, box: QRectF, seen: LayerPicture) -> None:
+@dataclass(frozen=True)
+class _Scale:
+    """Thicknesses along the longer side of a box, standing or lying."""
+
+    plot: QRectF
+    lying: bool
+    bottom: float
+    top: float
+
+    def at(self, mm: float, aside: float) -> QPointF:
+        """A thickness, and so far aside of the middle (px)."""
+        share, plot = (mm - self.bottom) / (self.top - self.bottom), self.plot
+        if self.lying:
+            return QPointF(plot.left() + share * plot.width(), plot.center().y() - aside)
+        return QPointF(plot.center().x() + aside, plot.bottom() - share * plot.height())
+
+    @property
+    def half(self) -> float:
+        """How far it reaches aside of its middle (px)."""
+        return (self.plot.height() if self.lying else self.plot.width()) / 2
+
+    def line(self, painter: QPainter, mm: float) -> None:
+        """A line across at a thickness."""
+        painter.drawLine(self.at(mm, -self.half), self.at(mm, self.half))
+
+
+def _spread(painter: QPainter, box: QRectF, seen: LayerPicture, lying: bool) -> None:
     """Every thickness that is thought possible, as wide as it is likely."""
     layer, (low, high) = seen.layer, seen.layer.limits
     painter.setPen(pen(theme.LINE, 1))
     painter.setBrush(theme.PANEL)
     painter.drawRoundedRect(box, 5, 5)
-    text(painter, QPointF(box.center().x(), box.top() + 14), "mm", CENTRE, 12, theme.MUTED)
-    plot = box.adjusted(44, 34, -10, -20)
+    aside, above = QPointF(box.right() - 20, box.bottom() - 9), QPointF(box.center().x(), box.top())
+    unit = aside if lying else above + QPointF(0, 14)
+    text(painter, unit, "mm", CENTRE, 12, theme.MUTED)
+    plot = box.adjusted(20, 8, -40, -24) if lying else box.adjusted(44, 34, -10, -20)
     # No layer is thinner than nothing: the nozzle would touch.
     bottom, top = max(min(layer.low, low) - 0.02, 0.0), max(layer.high, high) + 0.02
     step = next(s for s in (0.02, 0.05, 0.1, 0.2, 0.5, 1.0, 5.0) if (top - bottom) / s <= 8)
-
-    def y_of(mm: float) -> float:
-        return plot.bottom() - (mm - bottom) / (top - bottom) * plot.height()
-
-    painter.fillRect(
-        QRectF(plot.left(), y_of(high), plot.width(), y_of(low) - y_of(high)), theme.GOLD_WASH
-    )
+    scale = _Scale(plot, lying, bottom, top)
+    window = QRectF(scale.at(high, -scale.half), scale.at(low, scale.half)).normalized()
+    painter.fillRect(window, theme.GOLD_WASH)
     for k in range(int(np.ceil(bottom / step)), int(np.floor(top / step)) + 1):
         painter.setPen(pen(theme.LINE, 1))
-        y = y_of(k * step)
-        painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
-        figure = f"{k * step:.2f}".replace("-", "−")
-        text(painter, QPointF(plot.left() - 6, y + 4), figure, RIGHT, 11, theme.MUTED)
+        scale.line(painter, k * step)
+        figure, at = f"{k * step:.2f}".replace("-", "−"), scale.at(k * step, -scale.half)
+        place = at + (QPointF(0, 15) if lying else QPointF(-6, 4))
+        text(painter, place, figure, CENTRE if lying else RIGHT, 11, theme.MUTED)
     shares, edges = np.histogram(np.maximum(layer.thicknesses, 0.0), BINS, (bottom, top))
-    wide = shares / max(shares.max(), 1) * plot.width() / 2
-    middle = plot.center().x()
+    wide = shares / max(shares.max(), 1) * scale.half
     heights = (edges[1:] + edges[:-1]) / 2
     there = np.flatnonzero(wide > 0.3)
     if len(there):
         rows = range(there[0], there[-1] + 1)
-        right = [QPointF(middle + wide[k], y_of(heights[k])) for k in rows]
-        left = [QPointF(middle - wide[k], y_of(heights[k])) for k in reversed(rows)]
+        one = [scale.at(heights[k], wide[k]) for k in rows]
+        other = [scale.at(heights[k], -wide[k]) for k in reversed(rows)]
         painter.setPen(pen(theme.GOLD, 1.5))
         painter.setBrush(theme.GRAIN)
-        painter.drawPolygon(QPolygonF(right + left))
+        painter.drawPolygon(QPolygonF(one + other))
     painter.setPen(pen(theme.RUST, 1.6, Qt.PenStyle.DashLine))
     for limit in (low, high):
-        painter.drawLine(QPointF(plot.left(), y_of(limit)), QPointF(plot.right(), y_of(limit)))
-    at = QPointF(plot.right(), y_of(high) - 8)
-    text(painter, at, "limits", RIGHT, 11, theme.RUST)
+        scale.line(painter, limit)
+    end = scale.at(high, scale.half)
+    if not lying:
+        text(painter, end + QPointF(0, -8), "limits", RIGHT, 11, theme.RUST)
+    elif end.x() + 48 < box.right():
+        text(painter, end + QPointF(6, 12), "limits", pixels=11, colour=theme.RUST)
+    else:
+        start = scale.at(low, scale.half)
+        text(painter, start + QPointF(-6, 12), "limits", RIGHT, 11, theme.RUST)
