@@ -20,6 +20,8 @@ RIGHT = Qt.AlignmentFlag.AlignRight
 TALLEST_PX = 62.0
 # A motor that stands outside is drawn so far off the edge (px).
 AWAY_PX = 16.0
+# What names and figures take at its sides, and how wide a field has to be for that (px).
+BESIDE_PX, NARROW_PX = 104.0, 480.0
 # The chart's ends (mm), wider where a spread needs it.
 LEAST_MM, MOST_MM = 0.002, 1.0
 
@@ -49,7 +51,10 @@ def paint_tilt(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
 
 def _plan(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
     sheet = seen.sheet
-    view = plain_view(rect.adjusted(74, 44, -74, -44), plate_extent(sheet))
+    # In a narrow field names at the sides would shrink the plate: they stand on it there.
+    narrow = rect.width() < NARROW_PX
+    aside = AWAY_PX + 12 if narrow else BESIDE_PX
+    view = plain_view(rect.adjusted(aside, 44, -aside, -44), plate_extent(sheet))
     painter.setPen(pen(theme.INK, 2))
     painter.setBrush(theme.PANEL)
     painter.drawPath(outline_path(sheet.plate.outline, view))
@@ -69,14 +74,18 @@ def _plan(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
         )
         # Names stand outward, so that the plate stays free; the arrow stands on its support.
         out = -1.0 if support.at[0] < sheet.plate.outline.box.middle[0] - 1 else 1.0
+        frame = view.rect(sheet.plate.outline.box)
+        if narrow and not frame.left() < at.x() < frame.right():
+            out = -1.8 * out
         side = RIGHT if out < 0 else LEFT
-        text(painter, at + QPointF(14 * out, -2), support.name, side, 13, bold=True)
+        base = at + QPointF(14 * out, -16 if at.y() < frame.top() else -2)
+        text(painter, base, support.name, side, 13, bold=True)
         if newest is None or heights is None:
             continue
         # Seen by the printer the plate is high where the gantry that carries the nozzle is low.
         stands = float(heights[i]) * (1 if carried == "plate" else -1)
         words = f"{mm(abs(stands))} mm {'high' if stands > 0 else 'low'}"
-        text(painter, at + QPointF(14 * out, 14), words, side, 12, theme.MUTED)
+        text(painter, base + QPointF(0, 16), words, side, 12, theme.MUTED)
         _arrow(painter, at, newest.sent[i], max(map(abs, newest.sent)), out)
     if newest is not None and any(newest.solved.uncorrectable):
         across = max(map(abs, newest.solved.uncorrectable)) * 1000
