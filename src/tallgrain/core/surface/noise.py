@@ -27,6 +27,9 @@ SHARES = (
 # A point that stands out of the shape beyond chance (this, of all points) and by so many standard
 # deviations of a touch is wild; at most this share of them is.
 WILD_LEVEL, LEAST_WILD, MOST_WILD = 0.01, 4.0, 0.1
+# So few points show no shape; one of them that stands out of a plane beyond this chance (of all of
+# them) may be the plate or its touch.
+LEAST_FEW, MOST_FEW, DECIDES_LEVEL = 6, 20, 0.05
 # Looked for among so many points at once, beyond so many robust deviations, or
 # plainly so many; the middle of what is
 # left of residuals when the least of them lie on the shape is so much more than their own.
@@ -58,7 +61,8 @@ class FlatnessNoise:
 
     u: of FLTt as it was measured, so that two of it reach to both ends of the interval; bias: what
     noise adds to that figure; floor: what a flat plate would measure; s_r: what one touch scatters
-    by and whether that was measured here; wild: points that no shape explains, left out of value.
+    by and whether that was measured here; wild: points that no shape explains, left out of value;
+    decides: the point of a few without which the plate would look that much flatter (without, mm).
     """
 
     u: float
@@ -70,6 +74,8 @@ class FlatnessNoise:
     low: float
     high: float
     wild: tuple[int, ...] = ()
+    decides: int | None = None
+    without: float = 0.0
 
 
 def point_noise(survey: Survey, default_s_r: float) -> tuple[Floats, float, bool]:
@@ -128,6 +134,14 @@ def flatness_noise(survey: Survey, default_s_r: float) -> FlatnessNoise:
         own = sigma[held]
         too = _inverted(xy[held], heights[held], heights[held], 0 * own, own)
         low, high = min(low, too[0]), max(high, too[2])
+    decides = None if wild else _decides(xy, heights, sigma)
+    without = raw
+    if decides is not None:
+        # Too few to say whether it is the plate or a touch: it may be either.
+        held = np.delete(np.arange(len(xy)), decides)
+        own = sigma[held]
+        too = _inverted(xy[held], heights[held], heights[held], 0 * own, own)
+        low, without = min(low, too[0]), too[1]
     if step:
         # Where the plate lies level its neighbours are rounded alike: no scatter shows that.
         half = (high - low) / 2
@@ -138,7 +152,17 @@ def flatness_noise(survey: Survey, default_s_r: float) -> FlatnessNoise:
         low, high = max(low - BENDS * abs(crept.mm), 0.0), high + BENDS * abs(crept.mm)
     u = max(raw - low, high - raw) / 2
     return FlatnessNoise(
-        u, raw - value, floor, s_r, measured, value, low, high, tuple(int(index[i]) for i in wild)
+        u,
+        raw - value,
+        floor,
+        s_r,
+        measured,
+        value,
+        low,
+        high,
+        tuple(int(index[i]) for i in wild),
+        decides,
+        without,
     )
 
 
@@ -160,6 +184,13 @@ def flatness_told(noise: FlatnessNoise, raw: float) -> tuple[Told, ...]:
         )
         figures = {"points": float(count), "without_mm": noise.value, "with_mm": raw}
         found.append(Told("wild_points", words, figures))
+    if noise.decides is not None:
+        words = (
+            f"Point {noise.decides + 1} alone decides how flat it looks: without it the plate is "
+            f"flat within {noise.without:.3f} mm. Touch there again, or touch more places."
+        )
+        figures = {"point": noise.decides + 1.0, "without_mm": noise.without, "with_mm": raw}
+        found.append(Told("one_decides", words, figures))
     return tuple(found)
 
 
@@ -188,6 +219,24 @@ def _inverted(
     )
     flat = _about_plane(xy, default_rng(5725).normal(size=(REPLICATES, n)) * sigma)
     return low, value, high, float(np.ptp(flat, axis=1).mean())
+
+
+def _decides(xy: Floats, heights: Floats, sigma: Floats) -> int | None:
+    """Of few points, which show no shape, the one that stands out of a plane through the others
+    beyond chance (externally studentised; D. A. Belsley, E. Kuh and R. Welsch, Regression
+    Diagnostics, 1980); None where none does."""
+    from scipy.special import stdtrit
+
+    n = len(xy)
+    if not LEAST_FEW <= n <= MOST_FEW:
+        return None
+    base, _ = np.linalg.qr(polynomial_rows(*Scale.of_points(xy).uv(xy), 3).T)
+    rest = heights - base @ (base.T @ heights)
+    lever = np.clip((base**2).sum(axis=1), 0, 0.95)
+    others = np.maximum((float(rest @ rest) - rest**2 / (1 - lever)) / (n - 4), sigma**2)
+    off = np.abs(rest) / np.sqrt(others * (1 - lever))
+    worst = int(off.argmax())
+    return worst if off[worst] > stdtrit(n - 4, 1 - DECIDES_LEVEL / (2 * n)) else None
 
 
 def _remembering(noise: Floats, memory: float) -> Floats:

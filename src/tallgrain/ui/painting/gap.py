@@ -165,8 +165,8 @@ def _ladder(painter: QPainter, rect: QRectF, side: Side, narrow: bool) -> None:
         painter.setPen(pen(theme.INK, 1.4, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(box.left(), y(now)), QPointF(box.right(), y(now)))
         # Under its line, or over it where the words about the grips stand there.
-        under = grips is None or abs(y(now) + 12 - grips) > 14
-        base = y(now) + (12 if under else -6)
+        under = grips is None or abs(y(now) + 12 - grips) > 18
+        base = y(now) + (12 if under else -10)
         text(painter, QPointF(box.right() + 6, base), "nozzle now", pixels=12, bold=True)
         if all(abs(y(now) - other) > 13 for other in taken):
             text(painter, QPointF(box.left() - 8, y(now) + 4), mm(now, 3), RIGHT, 11, theme.INK)

@@ -16,7 +16,7 @@ def paint_how(painter: QPainter, rect: QRectF, name: str) -> None:
         return
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-    scale = min(rect.width() / 300, rect.height() / 120)
+    scale = min(rect.width() / 300, rect.height() / 136)
     painter.translate(rect.center())
     painter.scale(scale, scale)
     drawings[name](painter)

@@ -18,6 +18,10 @@ CENTRE = Qt.AlignmentFlag.AlignHCenter
 RIGHT = Qt.AlignmentFlag.AlignRight
 
 
+# How tall the head is drawn, with the words above it (px).
+HEAD_PX = 150.0
+
+
 @dataclass(frozen=True)
 class Head:
     """The head as the printer tells it: kind of probe, whether it is out, what it reads."""
@@ -37,7 +41,8 @@ def paint_head(painter: QPainter, rect: QRectF, head: Head) -> None:
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     middle, ground = rect.center().x(), rect.bottom() - 84
     up = 120.0 if head.height_mm is None else min(max(head.height_mm, 0.0), 8.0) * 15 + 3
-    tip = QPointF(middle, ground - up)
+    # In a short field as high as the head and its words have room.
+    tip = QPointF(middle, ground - min(up, max(ground - rect.top() - HEAD_PX, 3.0)))
     _plate(painter, rect, ground)
     painter.setPen(pen(theme.INK, 1.6))
     painter.setBrush(theme.METAL)

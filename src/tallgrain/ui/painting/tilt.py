@@ -17,9 +17,11 @@ from tallgrain.ui.widgets.words import mm
 CENTRE = Qt.AlignmentFlag.AlignHCenter
 LEFT = Qt.AlignmentFlag.AlignLeft
 RIGHT = Qt.AlignmentFlag.AlignRight
-TALLEST_PX = 62.0
+TALLEST_PX, LEAST_PX = 46.0, 8.0
 # A motor that stands outside is drawn so far off the edge (px).
 AWAY_PX = 16.0
+# What three lines of words take above and below.
+LINES_PX = 60.0
 # What names and figures take at its sides, and how wide a field has to be for that (px).
 BESIDE_PX, NARROW_PX = 104.0, 480.0
 # The chart's ends (mm), wider where a spread needs it.
@@ -53,8 +55,9 @@ def _plan(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
     sheet = seen.sheet
     # In a narrow field names at the sides would shrink the plate: they stand on it there.
     narrow = rect.width() < NARROW_PX
-    aside = AWAY_PX + 12 if narrow else BESIDE_PX
-    view = plain_view(rect.adjusted(aside, 44, -aside, -44), plate_extent(sheet))
+    aside = AWAY_PX + 20 if narrow else BESIDE_PX
+    over = LINES_PX if seen.passes else 44.0
+    view = plain_view(rect.adjusted(aside, over, -aside, -over), plate_extent(sheet))
     painter.setPen(pen(theme.INK, 2))
     painter.setBrush(theme.PANEL)
     painter.drawPath(outline_path(sheet.plate.outline, view))
@@ -72,13 +75,17 @@ def _plan(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
                 [at + QPointF(0, -7), at + QPointF(7, 0), at + QPointF(0, 7), at + QPointF(-7, 0)]
             )
         )
-        # Names stand outward, so that the plate stays free; the arrow stands on its support.
+        # Words stand outward, so that the plate stays free; the arrow on the other side.
         out = -1.0 if support.at[0] < sheet.plate.outline.box.middle[0] - 1 else 1.0
         frame = view.rect(sheet.plate.outline.box)
-        if narrow and not frame.left() < at.x() < frame.right():
+        beside = not frame.left() < at.x() < frame.right()
+        if narrow and beside:
             out = -1.8 * out
         side = RIGHT if out < 0 else LEFT
-        base = at + QPointF(14 * out, -16 if at.y() < frame.top() else -2)
+        high = -2.0 if at.y() > frame.top() else -32.0 if newest is not None else -10.0
+        if narrow and beside:
+            high = min(high, frame.bottom() - at.y() - 40)
+        base = at + QPointF(14 * out, high)
         text(painter, base, support.name, side, 13, bold=True)
         if newest is None or heights is None:
             continue
@@ -86,17 +93,26 @@ def _plan(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
         stands = float(heights[i]) * (1 if carried == "plate" else -1)
         words = f"{mm(abs(stands))} mm {'high' if stands > 0 else 'low'}"
         text(painter, base + QPointF(0, 16), words, side, 12, theme.MUTED)
-        _arrow(painter, at, newest.sent[i], max(map(abs, newest.sent)), out)
+        if sent := newest.sent[i]:
+            words = f"{mm(abs(sent))} mm {'up' if sent > 0 else 'down'}"
+            text(painter, base + QPointF(0, 32), words, side, 12, bold=True)
+            # On the plate, clear of its edge, where the words stand off it.
+            off = AWAY_PX + (12 if beside and not narrow else 0)
+            _arrow(
+                painter,
+                at - QPointF(off if out > 0 else -off, 0),
+                sent / max(map(abs, newest.sent)),
+            )
     if newest is not None and any(newest.solved.uncorrectable):
         across = max(map(abs, newest.solved.uncorrectable)) * 1000
         who = "the bed screws can" if sheet.adjusters else "only the frame can"
         told = f"across the supports {mm(across, 2)} mm per m: they can't correct it, {who}"
         text(painter, QPointF(rect.center().x(), rect.bottom() - 8), told, CENTRE, 12, theme.RUST)
-    if seen.total and seen.done < seen.total:
-        told = f"touching {seen.done} of {seen.total}"
-        text(painter, QPointF(rect.center().x(), rect.top() + 24), told, CENTRE, 14, bold=True)
-    elif newest is None:
-        told = "not measured in this sitting"
+    if newest is None:
+        under_way = seen.total and seen.done < seen.total
+        told = (
+            f"touching {seen.done} of {seen.total}" if under_way else "not measured in this sitting"
+        )
         text(painter, view.at(*sheet.plate.datum_point), told, CENTRE, 14, theme.MUTED)
 
 
@@ -136,23 +152,17 @@ def _levels(painter: QPainter, view: View, seen: Levelling, newest: TiltPass) ->
     )
 
 
-def _arrow(painter: QPainter, at: QPointF, sent: float, most: float, out: float) -> None:
-    """What the motor does, to the scale of the largest."""
-    if not sent or not most:
-        return
-    length = max(abs(sent) / most * TALLEST_PX, 8.0)
-    way = -1.0 if sent > 0 else 1.0
-    foot = at + QPointF(0, 10 * way)
-    tip = foot + QPointF(0, way * length)
+def _arrow(painter: QPainter, at: QPointF, share: float) -> None:
+    """Which way the motor goes (up: above 0), to the scale of the one that goes furthest."""
+    length = max(abs(share) * TALLEST_PX, LEAST_PX)
+    way = -1.0 if share > 0 else 1.0
+    foot, tip = at - QPointF(0, way * length / 2), at + QPointF(0, way * length / 2)
     painter.setPen(pen(theme.GOLD, 3))
     painter.drawLine(foot, tip)
     painter.setBrush(theme.GOLD)
     painter.drawPolygon(
         QPolygonF([tip + QPointF(0, way * 8), tip + QPointF(-6, 0), tip + QPointF(6, 0)])
     )
-    words = f"{mm(abs(sent))} mm {'up' if sent > 0 else 'down'}"
-    place = tip + QPointF(12 * out, 4 + 14 * way * (length < 30))
-    text(painter, place, words, RIGHT if out < 0 else LEFT, 12, bold=True)
 
 
 def _chart(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
@@ -183,16 +193,14 @@ def _chart(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
     marks = [(seen.sheet.tolerance.tilt_mm, "tolerance", theme.RUST)]
     if seen.passes:
         marks.append((seen.passes[-1].solved.noise, "noise of the probe", theme.MUTED))
-    for value, words, colour in marks:
+    free = rect.top()
+    for value, words, colour in sorted(marks, reverse=True, key=lambda mark: mark[0]):
         painter.setPen(pen(colour, 1.2, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(box.left(), y(value)), QPointF(box.right(), y(value)))
-        text(
-            painter,
-            QPointF(box.right() + 6, y(value) + 4),
-            f"{words} {mm(value)}",
-            pixels=11,
-            colour=colour,
-        )
+        # The two may nearly be one line: their words stand under each other.
+        free = max(y(value) + 4, free + 14)
+        told = f"{words} {mm(value)}"
+        text(painter, QPointF(box.right() + 6, free), told, pixels=11, colour=colour)
     count = max(len(spreads), 4)
     places = [
         QPointF(box.left() + (i + 0.5) * box.width() / count, y(s)) for i, s in enumerate(spreads)
@@ -209,5 +217,8 @@ def _chart(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
         painter.setPen(pen(theme.INK, 1.2))
         painter.setBrush(theme.GRAIN)
         painter.drawEllipse(at, 5, 5)
-        text(painter, at + QPointF(0, -10), mm(one.solved.before), CENTRE, 12, bold=True)
+        # Above it, or beside it where the title stands above.
+        low_enough = at.y() > box.top() + 14
+        by, side = (QPointF(0, -10), CENTRE) if low_enough else (QPointF(9, 4), LEFT)
+        text(painter, at + by, mm(one.solved.before), side, 12, bold=True)
         text(painter, QPointF(at.x(), box.bottom() + 16), f"pass {i + 1}", CENTRE, 11, theme.MUTED)

@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from tallgrain.core.machine.outline import Rectangle
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.field import Picture, paint_ground, paint_over
+from tallgrain.ui.painting.labels import Placer
 from tallgrain.ui.painting.pens import pen, text
 from tallgrain.ui.painting.tag import paint_measure, paint_note, paint_tag
 from tallgrain.ui.painting.view import View, fitted, plate_extent
@@ -126,18 +127,19 @@ class Field(QWidget):
         self.update()
 
     def _paint_told(self, painter: QPainter, view: View) -> None:
+        placer = Placer(room(self).adjusted(4, 4, -4, -4))
         if self.note is not None:
-            paint_note(painter, room(self), view.at(*self.note[0]), self.note[1])
+            paint_note(painter, placer, view.at(*self.note[0]), self.note[1])
         here = self._at or (self._cursor if self.hasFocus() else None)
         if self._from is not None and (to := self._to or here) is not None:
             lines = self.tells_between(self._from, to)
             if lines:
                 ends = view.at(*self._from), view.at(*to)
-                paint_measure(painter, room(self), *ends, lines)
+                paint_measure(painter, placer, *ends, lines)
                 return
         lines = self.tells(here) if here is not None else ()
         if here is not None and lines:
-            paint_tag(painter, room(self), view.at(*here), lines)
+            paint_tag(painter, placer, view.at(*here), lines)
 
     def mark(self) -> None:
         """Measure from the cursor on; again, and it stays; once more, and it goes."""

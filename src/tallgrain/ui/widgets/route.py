@@ -5,7 +5,7 @@ from enum import Enum
 from functools import partial
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QPainter, QPainterPath, QPaintEvent
+from PyQt6.QtGui import QFontMetricsF, QKeyEvent, QPainter, QPainterPath, QPaintEvent
 from PyQt6.QtWidgets import QAbstractButton, QButtonGroup, QSizePolicy, QVBoxLayout, QWidget
 
 from tallgrain.journal.stale import matters
@@ -15,6 +15,8 @@ from tallgrain.ui.widgets.canvas import canvas, room
 from tallgrain.ui.widgets.parts import on_pick, show_picked
 
 WIDTH = 206
+# Where a station's words begin, and their sizes (px).
+WORDS_AT, NAME_PX, REASON_PX = 56.0, 13, 11
 
 
 class Fill(Enum):
@@ -125,14 +127,24 @@ class StationButton(QAbstractButton):
         paint_kernel(painter, middle, self._kernel.fill)
         away = self._kernel.fill is Fill.NOT_HERE
         ink = theme.MUTED if away else theme.INK
-        name_y = middle.y() - 4
-        text(painter, QPointF(56, name_y), self._kernel.name, pixels=13, colour=ink, bold=True)
-        right = Qt.AlignmentFlag.AlignRight
+        small = QFontMetricsF(theme.font(REASON_PX))
+        wide = QFontMetricsF(theme.font(NAME_PX, True)).horizontalAdvance(self._kernel.name) + 10
+        room_px, reason = box.right() - 8 - WORDS_AT, self._kernel.reason
+        # Beside the name, or as a third line where it is too long for that.
+        third = bool(reason) and small.horizontalAdvance(reason) > room_px - wide
+        name_y, line = middle.y() - (13 if third else 4), 16 if third else 18
+        name = QPointF(WORDS_AT, name_y)
+        text(painter, name, self._kernel.name, pixels=NAME_PX, colour=ink, bold=True)
         if self._kernel.headline:
-            text(painter, QPointF(56, name_y + 18), self._kernel.headline, pixels=12, colour=ink)
-        if self._kernel.reason:
+            told = name + QPointF(0, line)
+            text(painter, told, self._kernel.headline, pixels=12, colour=ink)
+        if third:
+            reason = small.elidedText(reason, Qt.TextElideMode.ElideRight, room_px)
+            told = name + QPointF(0, 2 * line)
+            text(painter, told, reason, pixels=REASON_PX, colour=theme.RUST)
+        elif reason:
             at = QPointF(box.right() - 8, name_y)
-            text(painter, at, self._kernel.reason, right, 11, theme.RUST)
+            text(painter, at, reason, Qt.AlignmentFlag.AlignRight, REASON_PX, theme.RUST)
         if self.hasFocus():
             painter.setPen(pen(theme.GOLD, 2))
             painter.setBrush(Qt.BrushStyle.NoBrush)
