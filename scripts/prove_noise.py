@@ -267,7 +267,7 @@ def noise_text(seeds=range(150)):
         "bias and a rougher reference before they are learnt (`hand_assumed`; *learnt*), an "
         "error that stays with a diagonal where no side is read (`stays_assumed`). From few "
         "touches heavy tails and memory often don't show at all, and one wild place of "
-        "eight is half of a plate.",
+        "eight is half of a plate of 0.1 mm.",
     ]  # fmt: skip
     for head, what, words in (
         ("Tilt raises", tilt, "A plate bowed by up to 0.06 mm; u in µm."),

@@ -15,6 +15,8 @@ from tallgrain.core.scatter import memory_of, scatter_of, step_of, wider
 from tallgrain.core.solve.delta import delta_told, geometry_of, heights_under, solve_delta
 from tallgrain.core.solve.tilt import solve_tilt, tilt_told
 from tallgrain.core.surface.density import density_advice
+from tallgrain.core.surface.noise import flatness_noise, flatness_told
+from tallgrain.core.surface.shape import flatness
 from tallgrain.errors import InputError
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 
@@ -39,6 +41,20 @@ def test_flatness_holds(kind, size):
     assert share(noise.flat, kind, "81", size) >= 0.75
 
 
+def test_one_of_a_few_points_that_decides_is_named():
+    rng, xy = np.random.default_rng(3), noise.layout("8")
+    z = rng.normal(0, 0.003, 8)
+    assert flatness_noise(noise.survey_of(xy, z), 0.003).decides is None
+    for which in range(8):
+        off = z + 0.2 * (np.arange(8) == which)
+        found = flatness_noise(noise.survey_of(xy, off), 0.003)
+        flat = flatness(np.delete(xy, which, 0), np.delete(z, which)).fltt
+        assert (found.decides, found.wild) == (which, ()) and found.low <= flat < found.high
+        told = flatness_told(found, flatness(xy, off).fltt)
+        assert [one.code for one in told][-1] == "one_decides"
+    assert share(noise.flat, "wild", "8", 0.02) >= 0.85
+
+
 @pytest.mark.parametrize("kind", ["plain", "z step", "wild", "memory", "creep"])
 @pytest.mark.parametrize("names", [("81", "81"), ("25", "81"), ("81", "25")])
 def test_one_plate_is_the_same(kind, names):
@@ -59,6 +75,7 @@ def test_other_figures_hold():
     assert share(noise.felt, 0.015, 0.015, 0.01, 8, 6, seeds=range(10)) >= 0.8
     assert share(noise.leaning, "two and sides", shrink=0.004, bias=0.05) >= 0.8
     assert share(noise.leaning, "one diagonal", shrink=0.004) >= 0.8
+    assert share(noise.leaning, "two", stays=0.03, readings=3) >= 0.8
     assert share(noise.quiet, "plain", 0.02, 80) >= 0.9
     assert share(noise.quiet, "memory", 0.0, 80) >= 0.8
 

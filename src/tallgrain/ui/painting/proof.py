@@ -33,14 +33,16 @@ def paint_proof(painter: QPainter, rect: QRectF, head: Head, step: str) -> None:
     if step in WAYS:
         right, down, words = WAYS[step]
         side = -1 if head.probe_left else 1
-        start = tip + (QPointF(84, -104) if right else QPointF(-side * 100, -70))
-        end = start + QPointF(right * LONG, down * LONG)
+        # On the side where no probe is.
+        start = tip + (QPointF(-side * 84, -104) if right else QPointF(-side * 100, -70))
+        end = start + QPointF(-side * right * LONG, down * LONG)
         _arrow(painter, start, end)
         if right:  # to which side its travel tells
             _arrow(painter, end, start)
         at = QPointF(start.x() - side * 14, (start.y() + end.y()) / 2 + 5)
         if right:
-            text(painter, QPointF(start.x(), start.y() - 14), words, pixels=14, bold=True)
+            over = QPointF((start.x() + end.x()) / 2, start.y() - 14)
+            text(painter, over, words, Qt.AlignmentFlag.AlignHCenter, 14, bold=True)
         else:
             far = Qt.AlignmentFlag.AlignRight if side > 0 else Qt.AlignmentFlag.AlignLeft
             text(painter, at, words, far, 14, bold=True)

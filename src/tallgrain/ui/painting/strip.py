@@ -90,11 +90,12 @@ def paint_strip(painter: QPainter, rect: QRectF, picture: StripPicture) -> None:
     heading = text(
         painter, QPointF(rect.left() + 14, rect.top() + 20), picture.title, pixels=13, bold=True
     )
-    text(painter, QPointF(heading.right() + 16, rect.top() + 20), picture.unit, colour=theme.MUTED)
+    unit_at = QPointF(heading.right() + 16, rect.top() + 20)
+    unit = text(painter, unit_at, picture.unit, colour=theme.MUTED)
     scale = strip_scale(rect, picture)
     _ground(painter, scale, picture.tolerance, picture.limits)
     _dates(painter, scale)
-    _events(painter, rect, scale, picture.events)
+    _events(painter, rect, scale, picture.events, unit.right() + 4)
     if picture.spans:
         _bars(painter, scale, picture)
     else:
@@ -195,15 +196,18 @@ def _dates(painter: QPainter, scale: StripScale) -> None:
 
 
 def _events(
-    painter: QPainter, rect: QRectF, scale: StripScale, events: tuple[tuple[float, str], ...]
+    painter: QPainter,
+    rect: QRectF,
+    scale: StripScale,
+    events: tuple[tuple[float, str], ...],
+    taken: float,
 ) -> None:
-    taken = -1e9
     for time, words in events:
         x = scale.x(time)
         painter.setFont(theme.font(11, bold=True))
         width = painter.fontMetrics().horizontalAdvance(words) + 12.0
         left = min(x, rect.right() - width - 4)
-        # Flags that would cover each other step down to a second row.
+        # Flags that would cover each other, or the heading, step down to a second row.
         top = rect.top() + (26 if left >= taken else 7)
         painter.setPen(pen(theme.INK, 1.2))
         painter.drawLine(QPointF(x, top), QPointF(x, scale.plot.bottom()))
