@@ -1,4 +1,5 @@
 import pytest
+from drawn_words import Watcher
 
 from tallgrain import demo
 from tallgrain.ui.app.start import application, make_window, prepare_demo
@@ -7,6 +8,21 @@ from tallgrain.ui.app.start import application, make_window, prepare_demo
 @pytest.fixture(scope="session")
 def qapp():
     return application()
+
+
+@pytest.fixture(scope="session")
+def drawn():
+    watcher = Watcher()
+    watcher.watch()
+    return watcher
+
+
+@pytest.fixture(autouse=True)
+def _words_stand_apart(drawn):
+    """Whatever a test comes to see: no words over each other, none cut."""
+    drawn.found.clear()
+    yield
+    assert not drawn.found, "\n".join(sorted(drawn.found))
 
 
 @pytest.fixture

@@ -99,7 +99,8 @@ def _view(painter: QPainter, rect: QRectF, side: Side) -> None:
             theme.MUTED,
         )
         return
-    thick = max(side.gauge * scale, 2.0)
+    # Drawn as the gap is, which may be wider than there is room for.
+    thick = min(max(side.gauge * min(scale, up / max(gap, 1e-9)), 2.0), max(up, 2.0))
     painter.setPen(pen(theme.INK, 1))
     painter.setBrush(theme.GRAIN)
     painter.drawRect(QRectF(tip.x() - 16, ground - thick, rect.right() - tip.x() - 20, thick))
