@@ -165,9 +165,10 @@ def _ladder(painter: QPainter, rect: QRectF, side: Side, narrow: bool) -> None:
     if now is not None and low <= now <= high:
         painter.setPen(pen(theme.INK, 1.4, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(box.left(), y(now)), QPointF(box.right(), y(now)))
-        # Under its line, or over it where the words about the grips stand there.
-        under = grips is None or abs(y(now) + 12 - grips) > 18
-        base = y(now) + (12 if under else -10)
+        # Under its line, clear of the words about the grips.
+        base = y(now) + 12
+        if grips is not None and abs(base - grips) < 15:
+            base = grips + (15 if base >= grips else -15)
         text(painter, QPointF(box.right() + 6, base), "nozzle now", pixels=12, bold=True)
         if all(abs(y(now) - other) > 13 for other in taken):
             text(painter, QPointF(box.left() - 8, y(now) + 4), mm(now, 3), RIGHT, 11, theme.INK)

@@ -1,5 +1,6 @@
 """The strip: a station's headline figure over the season, drawn on any painter."""
 
+import math
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
@@ -95,7 +96,9 @@ def paint_strip(painter: QPainter, rect: QRectF, picture: StripPicture) -> None:
     scale = strip_scale(rect, picture)
     _ground(painter, scale, picture.tolerance, picture.limits)
     _dates(painter, scale)
-    _events(painter, rect, scale, picture.events, unit.right() + 4)
+    # What lies under the cursor is named on the heading's line.
+    heading_ends = unit.right() + 4 if picture.cursor is None else math.inf
+    _events(painter, rect, scale, picture.events, heading_ends)
     if picture.spans:
         _bars(painter, scale, picture)
     else:
@@ -200,20 +203,25 @@ def _events(
     rect: QRectF,
     scale: StripScale,
     events: tuple[tuple[float, str], ...],
-    taken: float,
+    heading_ends: float,
 ) -> None:
+    ends = [-math.inf, heading_ends]
     for time, words in events:
         x = scale.x(time)
         painter.setFont(theme.font(11, bold=True))
         width = painter.fontMetrics().horizontalAdvance(words) + 12.0
         left = min(x, rect.right() - width - 4)
-        # Flags that would cover each other, or the heading, step down to a second row.
-        top = rect.top() + (26 if left >= taken else 7)
+        # Under the heading, or beside it where another flag stands there; where neither has room
+        # its line stands alone.
+        row = next((i for i, end in enumerate(ends) if left >= end), None)
+        top = rect.top() + (7 if row == 1 else 26)
         painter.setPen(pen(theme.INK, 1.2))
         painter.drawLine(QPointF(x, top), QPointF(x, scale.plot.bottom()))
+        if row is None:
+            continue
+        ends[row] = left + width + 4
         painter.fillRect(QRectF(left, top, width, 16), theme.INK)
         text(painter, QPointF(left + 6, top + 12), words, pixels=11, colour=theme.PANEL, bold=True)
-        taken = left + width + 4
 
 
 def _bars(painter: QPainter, scale: StripScale, picture: StripPicture) -> None:
