@@ -24,7 +24,8 @@ class Watcher:
         """As pens.text, watched."""
         used = self._written(painter, at, words, *args, **more)
         pixels = more.get("pixels", args[1] if len(args) > 1 else 12)
-        metrics = QFontMetricsF(theme.font(pixels, more.get("bold", False)))
+        bold = more.get("bold", args[3] if len(args) > 3 else False)
+        metrics = QFontMetricsF(theme.font(pixels, bold))
         tight = metrics.tightBoundingRect(words)
         tight.translate(used.left(), used.top() + metrics.ascent())
         device = painter.device()

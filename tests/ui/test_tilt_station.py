@@ -65,6 +65,7 @@ def drawn(station):
     from PyQt6.QtCore import QRectF
     from PyQt6.QtGui import QPainter, QPicture
 
+    from tallgrain.ui.painting import pens
     from tallgrain.ui.painting import tilt as drawing
 
     words, whole = [], drawing.text
@@ -73,14 +74,14 @@ def drawn(station):
         words.append(said)
         return whole(painter, at, said, *rest, **more)
 
-    drawing.text = noted
+    drawing.text = pens.text = noted
     try:
         picture = QPicture()
         painter = QPainter(picture)
         station._paint(painter, QRectF(0, 0, 640, 520))
         painter.end()
     finally:
-        drawing.text = whole
+        drawing.text = pens.text = whole
     return words
 
 

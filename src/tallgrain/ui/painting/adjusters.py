@@ -12,7 +12,7 @@ from tallgrain.core.surface.chart import COARSE_RASTER, chart
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.colours import height_image
 from tallgrain.ui.painting.field import paint_heights
-from tallgrain.ui.painting.pens import pen, text
+from tallgrain.ui.painting.pens import pen, text, wrapped
 from tallgrain.ui.painting.plates import outline_path
 from tallgrain.ui.painting.view import View, plain_view, plate_extent
 from tallgrain.ui.widgets.words import mm
@@ -127,7 +127,7 @@ def paint_adjusters(painter: QPainter, rect: QRectF, seen: Dials) -> None:
         _dial(painter, at, turn, i == seen.chosen, seen.under)
     side = "seen from under: left and right change places" if seen.under else "seen from above"
     top = QPointF(rect.center().x(), rect.top() + 22)
-    text(painter, top, f"{seen.caption}  ·  {side}", CENTRE, 13, bold=True)
+    wrapped(painter, top, f"{seen.caption}  ·  {side}", rect.width() - 16, 13, bold=True)
     low = QPointF(rect.center().x(), rect.bottom() - 10)
     text(
         painter,

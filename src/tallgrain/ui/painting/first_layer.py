@@ -180,7 +180,7 @@ def _spread(painter: QPainter, box: QRectF, seen: LayerPicture, lying: bool) -> 
     aside, above = QPointF(box.right() - 20, box.bottom() - 9), QPointF(box.center().x(), box.top())
     unit = aside if lying else above + QPointF(0, 14)
     text(painter, unit, "mm", CENTRE, 12, theme.MUTED)
-    plot = box.adjusted(20, 8, -40, -24) if lying else box.adjusted(44, 34, -10, -20)
+    plot = box.adjusted(20, 8, -54, -24) if lying else box.adjusted(44, 34, -10, -20)
     # No layer is thinner than nothing: the nozzle would touch.
     bottom, top = max(min(layer.low, low) - 0.02, 0.0), max(layer.high, high) + 0.02
     step = next(s for s in (0.02, 0.05, 0.1, 0.2, 0.5, 1.0, 5.0) if (top - bottom) / s <= 8)

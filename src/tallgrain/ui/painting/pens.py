@@ -38,6 +38,32 @@ def text(
     return QRectF(x, at.y() - metrics.ascent(), width, metrics.height())
 
 
+def wrapped(
+    painter: QPainter,
+    at: QPointF,
+    words: str,
+    width: float,
+    pixels: int = 12,
+    colour: QColor = theme.INK,
+    bold: bool = False,
+) -> None:
+    """Words centred at a place, on as many lines as a width asks for; the last one stands there
+    where it is near the foot of what is drawn (width below nought), else the first."""
+    metrics = QFontMetricsF(theme.font(pixels, bold))
+    lines = [""]
+    for word in words.split():
+        longer = f"{lines[-1]} {word}".strip()
+        if lines[-1] and metrics.horizontalAdvance(longer) > abs(width):
+            lines.append(word)
+        else:
+            lines[-1] = longer
+    step = metrics.height()
+    first = at - QPointF(0, step * (len(lines) - 1) if width < 0 else 0)
+    for i, line in enumerate(lines):
+        centre = Qt.AlignmentFlag.AlignHCenter
+        text(painter, first + QPointF(0, i * step), line, centre, pixels, colour, bold)
+
+
 def hatched(colour: QColor) -> QBrush:
     """A diagonal hatch."""
     return QBrush(colour, Qt.BrushStyle.BDiagPattern)

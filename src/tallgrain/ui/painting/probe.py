@@ -20,6 +20,9 @@ RIGHT = Qt.AlignmentFlag.AlignRight
 
 # How tall the head is drawn, with the words above it (px).
 HEAD_PX = 150.0
+# Under this width (px) what is told stands over the head, on lines of its own; so much they take,
+# and so much one line does.
+NARROW_PX, LINES_PX, LINE_PX = 480.0, 84.0, 34.0
 
 
 @dataclass(frozen=True)
@@ -35,14 +38,16 @@ class Head:
     gauge_mm: float | None = None
 
 
-def paint_head(painter: QPainter, rect: QRectF, head: Head) -> None:
-    """The head from the front, its probe and the plate; not to scale, and it says so."""
+def paint_head(painter: QPainter, rect: QRectF, head: Head) -> QPointF:
+    """The head from the front, its probe and the plate; not to scale, and it says so. Where its
+    nozzle's tip is."""
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     middle, ground = rect.center().x(), rect.bottom() - 84
     up = 120.0 if head.height_mm is None else min(max(head.height_mm, 0.0), 8.0) * 15 + 3
     # In a short field as high as the head and its words have room.
-    tip = QPointF(middle, ground - min(up, max(ground - rect.top() - HEAD_PX, 3.0)))
+    told = rect.top() + (LINES_PX if rect.width() < NARROW_PX else LINE_PX)
+    tip = QPointF(middle, ground - min(up, max(ground - told - HEAD_PX, 3.0)))
     _plate(painter, rect, ground)
     painter.setPen(pen(theme.INK, 1.6))
     painter.setBrush(theme.METAL)
@@ -62,7 +67,7 @@ def paint_head(painter: QPainter, rect: QRectF, head: Head) -> None:
     )
     text(painter, tip + QPointF(26, -34), "nozzle", pixels=13)
     side = -1 if head.probe_left else 1
-    _probe(painter, tip, head, side)
+    _probe(painter, tip, head, side, told)
     reads = "reads TRIPPED" if head.tripped else "reads free"
     at = QPointF(rect.left() + 24, rect.top() + 34)
     painter.setPen(pen(theme.INK, 2))
@@ -84,6 +89,7 @@ def paint_head(painter: QPainter, rect: QRectF, head: Head) -> None:
         colour=theme.MUTED,
     )
     painter.restore()
+    return tip
 
 
 def _plate(painter: QPainter, rect: QRectF, ground: float) -> None:
@@ -96,7 +102,8 @@ def _plate(painter: QPainter, rect: QRectF, ground: float) -> None:
     text(painter, QPointF(box.left() + 8, ground + 34), "plate", pixels=13, colour=theme.MUTED)
 
 
-def _probe(painter: QPainter, tip: QPointF, head: Head, side: int) -> None:
+def _probe(painter: QPainter, tip: QPointF, head: Head, side: int, told: float) -> None:
+    """told: down to where other words stand above it (px)."""
     if head.kind == "nozzle":
         text(painter, tip + QPointF(26, -16), "senses itself", pixels=13, colour=theme.MUTED)
         return
@@ -129,7 +136,8 @@ def _probe(painter: QPainter, tip: QPointF, head: Head, side: int) -> None:
     # Above it, where no narrow field cuts it; an arm that is away points outward, under its name.
     high = 124 if head.kind == "switch_arm" else 130
     above = QPointF(x + side * 20, tip.y() - high)
-    text(painter, above, f"probe, {state}", Qt.AlignmentFlag.AlignHCenter, 13)
+    if above.y() - 13 > told:
+        text(painter, above, f"probe, {state}", Qt.AlignmentFlag.AlignHCenter, 13)
 
 
 def _end_switch(painter: QPainter, at: QPointF, pressed: bool) -> None:
@@ -165,16 +173,19 @@ def _room(painter: QPainter, rect: QRectF, head: Head, ground: float, tip: QPoin
         thick = max(min(head.gauge_mm, 4.0) * 15, 3.0)
         painter.setPen(pen(theme.INK, 1))
         painter.setBrush(theme.GOLD_WASH)
-        painter.drawRect(QRectF(tip.x() - 20, ground - thick, 150, thick))
+        # Its name stands beside it, inside the drawing.
+        end = min(tip.x() + 130, rect.right() - 112)
+        painter.drawRect(QRectF(tip.x() - 20, ground - thick, end - tip.x() + 20, thick))
         text(
             painter,
-            QPointF(tip.x() + 138, min(ground - thick / 2 + 4, ground - 6)),
+            QPointF(end + 8, min(ground - thick / 2 + 4, ground - 6)),
             f"gauge {head.gauge_mm:g} mm",
             pixels=13,
         )
     if head.room_mm is not None:
         words = f"steps may go down {mm(max(head.room_mm, 0.0), 2)} mm more"
-        text(painter, QPointF(rect.right() - 24, rect.top() + 35), words, RIGHT, 13)
+        line = 35 if rect.width() > NARROW_PX else 60
+        text(painter, QPointF(rect.right() - 24, rect.top() + line), words, RIGHT, 13)
 
 
 # Claims

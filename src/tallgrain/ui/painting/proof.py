@@ -5,7 +5,7 @@ from PyQt6.QtGui import QPainter, QPolygonF
 
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.pens import pen, text
-from tallgrain.ui.painting.probe import Head, paint_head
+from tallgrain.ui.painting.probe import NARROW_PX, Head, paint_head
 
 # What each step does: by how much of the drawing it goes right and down, and in words.
 WAYS: dict[str, tuple[float, float, str]] = {
@@ -26,10 +26,11 @@ LONG = 92.0
 
 def paint_proof(painter: QPainter, rect: QRectF, head: Head, step: str) -> None:
     """The head, and an arrow for what a step does, or what is asked and has to be told."""
-    paint_head(painter, rect, head)
+    tip = paint_head(painter, rect, head)
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-    tip = QPointF(rect.center().x(), rect.bottom() - 204)
+    narrow = rect.width() < NARROW_PX
+    line = QPointF(rect.left() + 24, rect.top() + (62 if narrow else 78))
     if step in WAYS:
         right, down, words = WAYS[step]
         side = -1 if head.probe_left else 1
@@ -40,7 +41,9 @@ def paint_proof(painter: QPainter, rect: QRectF, head: Head, step: str) -> None:
         if right:  # to which side its travel tells
             _arrow(painter, end, start)
         at = QPointF(start.x() - side * 14, (start.y() + end.y()) / 2 + 5)
-        if right:
+        if narrow:
+            text(painter, line, words, pixels=14, bold=True)
+        elif right:
             over = QPointF((start.x() + end.x()) / 2, start.y() - 14)
             text(painter, over, words, Qt.AlignmentFlag.AlignHCenter, 14, bold=True)
         else:
@@ -48,9 +51,9 @@ def paint_proof(painter: QPainter, rect: QRectF, head: Head, step: str) -> None:
             text(painter, at, words, far, 14, bold=True)
     elif step in SAYS:
         for i, (who, words) in enumerate(zip(("asked", "told"), SAYS[step], strict=True)):
-            y = rect.top() + 78 + 26 * i
-            text(painter, QPointF(rect.left() + 24, y), who, pixels=13, colour=theme.MUTED)
-            text(painter, QPointF(rect.left() + 74, y), words, pixels=16, bold=True)
+            place = line + QPointF(0, (22 if narrow else 26) * i)
+            text(painter, place, who, pixels=13, colour=theme.MUTED)
+            text(painter, place + QPointF(50, 0), words, pixels=16, bold=True)
     painter.restore()
 
 

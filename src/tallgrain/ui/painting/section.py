@@ -12,6 +12,8 @@ from tallgrain.ui.app import theme
 from tallgrain.ui.painting.pens import pen, text
 from tallgrain.ui.widgets.words import mm
 
+# What its title takes (px).
+TITLE_PX = 112.0
 LEFT, RIGHT, TOP, BOTTOM = 56.0, 22.0, 34.0, 24.0
 
 
@@ -50,14 +52,17 @@ def paint_section(painter: QPainter, rect: QRectF, picture: SectionPicture) -> N
         painter.setPen(pen(colour, 2.0 if i == 0 else 1.6, styles[min(i, 4)]))
         for run in _runs(line, plot, span, length):
             painter.drawPolyline(run)
+        wide = QFontMetricsF(theme.font(12)).horizontalAdvance(name) + 30
+        if x - wide < rect.left() + TITLE_PX:
+            continue  # more names than there is room for: their lines are drawn
         box = text(painter, QPointF(x, rect.top() + 20), name, Qt.AlignmentFlag.AlignRight)
         painter.setPen(pen(colour, 2.0 if i == 0 else 1.6, styles[min(i, 4)]))
         at = QPointF(box.left() - 26, rect.top() + 16)
         painter.drawLine(at, at + QPointF(20, 0))
         x = box.left() - 40
     words = f"height × {factor:.0f}"
-    if x - rect.left() - 112 > QFontMetricsF(theme.font(12)).horizontalAdvance(words):
-        text(painter, QPointF(rect.left() + 112, rect.top() + 20), words, colour=theme.MUTED)
+    if x - rect.left() - TITLE_PX > QFontMetricsF(theme.font(12)).horizontalAdvance(words):
+        text(painter, QPointF(rect.left() + TITLE_PX, rect.top() + 20), words, colour=theme.MUTED)
     painter.restore()
 
 

@@ -9,7 +9,7 @@ from PyQt6.QtGui import QPainter, QPolygonF
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.procedures.tilt import TiltPass
 from tallgrain.ui.app import theme
-from tallgrain.ui.painting.pens import pen, text
+from tallgrain.ui.painting.pens import pen, text, wrapped
 from tallgrain.ui.painting.plates import outline_path
 from tallgrain.ui.painting.view import View, beside_the_edge, plain_view, plate_extent
 from tallgrain.ui.widgets.words import mm
@@ -23,7 +23,7 @@ AWAY_PX = 16.0
 # What three lines of words take above and below.
 LINES_PX = 60.0
 # What names and figures take at its sides, and how wide a field has to be for that (px).
-BESIDE_PX, NARROW_PX = 104.0, 480.0
+BESIDE_PX, NARROW_PX, TWO_NAMES_PX = 104.0, 480.0, 230.0
 # The chart's ends (mm), wider where a spread needs it.
 LEAST_MM, MOST_MM = 0.002, 1.0
 
@@ -64,56 +64,55 @@ def _plan(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
     newest = seen.passes[-1] if seen.passes else None
     if newest is not None:
         _levels(painter, view, seen, newest)
-    heights = newest.solved.heights - newest.solved.heights.mean() if newest is not None else None
-    carried = "plate" if sheet.kinematics == "plate_z" else "gantry"
-    for i, support in enumerate(sheet.supports):
-        at = beside_the_edge(view, sheet.plate.outline, support.at, AWAY_PX)
-        painter.setPen(pen(theme.INK, 1.6))
-        painter.setBrush(theme.GRAIN)
-        painter.drawPolygon(
-            QPolygonF(
-                [at + QPointF(0, -7), at + QPointF(7, 0), at + QPointF(0, 7), at + QPointF(-7, 0)]
-            )
-        )
-        # Words stand outward, so that the plate stays free; the arrow on the other side.
-        out = -1.0 if support.at[0] < sheet.plate.outline.box.middle[0] - 1 else 1.0
-        frame = view.rect(sheet.plate.outline.box)
-        beside = not frame.left() < at.x() < frame.right()
-        if narrow and beside:
-            out = -1.8 * out
-        side = RIGHT if out < 0 else LEFT
-        high = -2.0 if at.y() > frame.top() else -32.0 if newest is not None else -10.0
-        if narrow and beside:
-            high = min(high, frame.bottom() - at.y() - 40)
-        base = at + QPointF(14 * out, high)
-        text(painter, base, support.name, side, 13, bold=True)
-        if newest is None or heights is None:
-            continue
-        # Seen by the printer the plate is high where the gantry that carries the nozzle is low.
-        stands = float(heights[i]) * (1 if carried == "plate" else -1)
-        words = f"{mm(abs(stands))} mm {'high' if stands > 0 else 'low'}"
-        text(painter, base + QPointF(0, 16), words, side, 12, theme.MUTED)
-        if sent := newest.sent[i]:
-            words = f"{mm(abs(sent))} mm {'up' if sent > 0 else 'down'}"
-            text(painter, base + QPointF(0, 32), words, side, 12, bold=True)
-            # On the plate, clear of its edge, where the words stand off it.
-            off = AWAY_PX + (12 if beside and not narrow else 0)
-            _arrow(
-                painter,
-                at - QPointF(off if out > 0 else -off, 0),
-                sent / max(map(abs, newest.sent)),
-            )
+    for i in range(len(sheet.supports)):
+        _motor(painter, view, seen, i, narrow)
     if newest is not None and any(newest.solved.uncorrectable):
         across = max(map(abs, newest.solved.uncorrectable)) * 1000
         who = "the bed screws can" if sheet.adjusters else "only the frame can"
         told = f"across the supports {mm(across, 2)} mm per m: they can't correct it, {who}"
-        text(painter, QPointF(rect.center().x(), rect.bottom() - 8), told, CENTRE, 12, theme.RUST)
+        foot = QPointF(rect.center().x(), rect.bottom() - 8)
+        wrapped(painter, foot, told, 16 - rect.width(), colour=theme.RUST)
     if newest is None:
         under_way = seen.total and seen.done < seen.total
         told = (
             f"touching {seen.done} of {seen.total}" if under_way else "not measured in this sitting"
         )
         text(painter, view.at(*sheet.plate.datum_point), told, CENTRE, 14, theme.MUTED)
+
+
+def _motor(painter: QPainter, view: View, seen: Levelling, number: int, narrow: bool) -> None:
+    """A motor at its support: its name, how that stands, and what it does about it."""
+    outline, support = seen.sheet.plate.outline, seen.sheet.supports[number]
+    frame, at = view.rect(outline.box), beside_the_edge(view, outline, support.at, AWAY_PX)
+    painter.setPen(pen(theme.INK, 1.6))
+    painter.setBrush(theme.GRAIN)
+    corners = (QPointF(0, -7), QPointF(7, 0), QPointF(0, 7), QPointF(-7, 0))
+    painter.drawPolygon(QPolygonF([at + corner for corner in corners]))
+    newest = seen.passes[-1] if seen.passes else None
+    # Words stand outward, so that the plate stays free; the arrow on the other side.
+    out = -1.0 if support.at[0] < outline.box.middle[0] - 1 else 1.0
+    beside = not frame.left() < at.x() < frame.right()
+    high = -2.0 if at.y() > frame.top() else -32.0 if newest is not None else -10.0
+    if narrow and beside:
+        out, high = -1.8 * out, min(high, frame.bottom() - at.y() - 40)
+        # Words of both sides would meet in the middle of a small plate.
+        high -= 52 if out < 0 and frame.width() < TWO_NAMES_PX else 0
+    side, base = RIGHT if out < 0 else LEFT, at + QPointF(14 * out, high)
+    text(painter, base, support.name, side, 13, bold=True)
+    if newest is None:
+        return
+    # Seen by the printer the plate is high where the gantry that carries the nozzle is low.
+    heights = newest.solved.heights - newest.solved.heights.mean()
+    stands = float(heights[number]) * (1 if seen.sheet.kinematics == "plate_z" else -1)
+    words = f"{mm(abs(stands))} mm {'high' if stands > 0 else 'low'}"
+    text(painter, base + QPointF(0, 16), words, side, 12, theme.MUTED)
+    if sent := newest.sent[number]:
+        words = f"{mm(abs(sent))} mm {'up' if sent > 0 else 'down'}"
+        text(painter, base + QPointF(0, 32), words, side, 12, bold=True)
+        # On the plate, clear of its edge, where the words stand off it.
+        off = AWAY_PX + (12 if beside and not narrow else 0)
+        place = at - QPointF(off if out > 0 else -off, 0)
+        _arrow(painter, place, sent / max(map(abs, newest.sent)))
 
 
 def _levels(painter: QPainter, view: View, seen: Levelling, newest: TiltPass) -> None:

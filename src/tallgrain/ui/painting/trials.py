@@ -230,7 +230,9 @@ def paint_shift(painter: QPainter, rect: QRectF, layer: float, shift: float, liv
     painter.drawLine(QPointF(plate.left(), wanted), QPointF(plate.right(), wanted))
     words = f"layer {mm(layer, 2)} mm"
     text(painter, QPointF(plate.left(), wanted - 6), words, pixels=12, colour=theme.MUTED)
-    tip = QPointF(rect.center().x() + 60, ground - (layer + shift) * scale)
+    tip = QPointF(
+        rect.center().x() + (60 if rect.width() > 480 else -20), ground - (layer + shift) * scale
+    )
     paint_nozzle(painter, tip)
     if shift:
         at = QPointF(tip.x() + 70, 0)

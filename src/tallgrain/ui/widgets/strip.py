@@ -144,7 +144,10 @@ class Strip(QWidget):
         """What is drawn; None where there is no season."""
         season, back = self._back.season, self._back
         if told := self.story():
-            return replace(told.picture, cursor=self._cursor)
+            # What lies under the cursor is named on the same line as the unit.
+            unit = told.picture.unit
+            unit = unit.split(",")[0] if self._cursor is not None else unit
+            return replace(told.picture, cursor=self._cursor, unit=unit)
         if season is None or not season.heads:
             return None
         return StripPicture(

@@ -57,7 +57,8 @@ class CostBars(QWidget):
         painter = canvas(self)
         half = (room(self).width() - 26) / 2
         for i, cost in enumerate(self._costs):
-            top = float(i * ROW_PX)
+            # A short window has lower rows.
+            top = i * min(room(self).height() / len(self._costs), ROW_PX)
             chosen = cost.compensation == self._chosen
             if chosen:
                 painter.setPen(Qt.PenStyle.NoPen)
