@@ -145,7 +145,7 @@ def flatness_noise(survey: Survey, default_s_r: float) -> FlatnessNoise:
     if step:
         # Where the plate lies level its neighbours are rounded alike: no scatter shows that.
         half = (high - low) / 2
-        more = float(np.hypot(half, step / np.sqrt(6))) - half
+        more = float(np.hypot(half, step / np.sqrt(3))) - half
         low, high = max(low - more, 0.0), high + more
     crept = series_drift(survey, s_r)
     if crept is not None and crept.real:
