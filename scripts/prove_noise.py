@@ -257,7 +257,7 @@ def noise_text(seeds=range(150)):
     """The evidence: all cells, no seed skipped."""
     few = seeds[: max(len(seeds) // 3, 1)]
     lines = [
-        "", f"## Truth under unkind noise, {len(seeds)} seeds a cell", "",
+        "", f"## Truth under unkind noise, {len(seeds)} seeds a cell, a third for 625 points", "",
         "Of 100 stated intervals (k = 2 or 95 %), how many hold the truth; in brackets what was "
         "stated. A probe of 3 µm: plain; t with three degrees of freedom; told in steps of 10 µm; "
         "one touch in 50 off by 0.05 to 0.3 mm; touches that remember 0.6 of the last; a warm-up "
