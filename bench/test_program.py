@@ -76,8 +76,8 @@ os._exit(0)
 FIRST = """
 import os
 import tallgrain.cli
-from tallgrain.ui.app.start import application, splash
-shown = splash(application())
+from tallgrain.ui.app.start import begin, splash
+shown = splash(begin())
 os._exit(0)
 """
 

@@ -31,8 +31,8 @@ def choose_colours(choice: str) -> None:
     dress(app, choice)
 
 
-def dress(app: QApplication, choice: str) -> None:
-    """Palette and style sheet in the colours that are wanted."""
+def wear(app: QApplication, choice: str) -> None:
+    """What is drawn from now on has the colours that are wanted."""
     hints = app.styleHints()
     desktop = hints.colorScheme() if hints is not None else Qt.ColorScheme.Unknown
     wish = hints.accessibility() if hints is not None else None
@@ -41,6 +41,11 @@ def dress(app: QApplication, choice: str) -> None:
         theme.use(desktop == Qt.ColorScheme.Dark, strong)
     else:
         theme.use("dark" in choice, "strong" in choice)
+
+
+def dress(app: QApplication, choice: str) -> None:
+    """Palette and style sheet in the colours that are wanted."""
+    wear(app, choice)
     app.setPalette(theme.palette())
     redress(app)
 

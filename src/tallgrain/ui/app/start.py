@@ -31,8 +31,9 @@ DEMO_SEED, DEMO_SPEED = 17, 20.0
 _kept: "list[QApplication]" = []
 
 
-def application() -> "QApplication":
-    """The Qt application with our style. Raises JobError where no window can be opened."""
+def begin() -> "QApplication":
+    """The application, as far as something can be seen. Raises JobError where no window can be
+    opened."""
     from tallgrain.qtlibs import missing_packages
 
     platform = os.environ.get("QT_QPA_PLATFORM", "")
@@ -52,7 +53,7 @@ def application() -> "QApplication":
             os.environ.get("DISPLAY") or "DISPLAY",
             "Start it from a desktop, or use the command line: tallgrain --help.",
         )
-    from tallgrain.ui.app.dress import colours_chosen, dress
+    from tallgrain.ui.app.dress import colours_chosen, wear
     from tallgrain.ui.app.theme import font, load_fonts
 
     app = QApplication.instance() or QApplication(sys.argv[:1])
@@ -64,9 +65,21 @@ def application() -> "QApplication":
     app.setApplicationVersion(__version__)
     app.setDesktopFileName(DESKTOP_ID)
     app.setWindowIcon(QIcon(str(ASSETS / "icons" / "tallgrain.svg")))
-    app.setStyle("Fusion")
     load_fonts()
     app.setFont(font(13))
+    wear(app, colours_chosen())
+    return app
+
+
+def application() -> "QApplication":
+    """The Qt application with our style. Raises JobError where no window can be opened."""
+    return _styled(begin())
+
+
+def _styled(app: "QApplication") -> "QApplication":
+    from tallgrain.ui.app.dress import colours_chosen, dress
+
+    app.setStyle("Fusion")
     dress(app, colours_chosen())
     hints = app.styleHints()
     if hints is not None:
@@ -173,8 +186,9 @@ def log_to_file(home: Path) -> None:
 
 def open_window(files: Sequence[Path] = ()) -> int:
     """The window on the builder's own data, with files to take in; its exit status."""
-    app = application()
+    app = begin()
     first = splash(app)
+    _styled(app)
     from tallgrain.store.ledger import Ledger
 
     home = data_home()
@@ -221,8 +235,9 @@ def furnish_when_idle(window: "Window") -> None:
 
 def open_demo(seed: int = DEMO_SEED, speed: float = DEMO_SPEED) -> int:
     """The window on Hollin Hay Orchard with a stand-in of its own; its exit status."""
-    app = application()
+    app = begin()
     first = splash(app)
+    _styled(app)
     from tallgrain.ui.demo.workshop import Workshop
 
     # The stand-in starts up beside the window, not before it.

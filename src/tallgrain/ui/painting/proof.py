@@ -41,13 +41,12 @@ def paint_proof(painter: QPainter, rect: QRectF, head: Head, step: str) -> None:
         if right:  # to which side its travel tells
             _arrow(painter, end, start)
         at = QPointF(start.x() - side * 14, (start.y() + end.y()) / 2 + 5)
+        far = Qt.AlignmentFlag.AlignRight if side > 0 else Qt.AlignmentFlag.AlignLeft
         if narrow:
             text(painter, line, words, pixels=14, bold=True)
         elif right:
-            over = QPointF((start.x() + end.x()) / 2, start.y() - 14)
-            text(painter, over, words, Qt.AlignmentFlag.AlignHCenter, 14, bold=True)
+            text(painter, start - QPointF(0, 14), words, far, 14, bold=True)
         else:
-            far = Qt.AlignmentFlag.AlignRight if side > 0 else Qt.AlignmentFlag.AlignLeft
             text(painter, at, words, far, 14, bold=True)
     elif step in SAYS:
         for i, (who, words) in enumerate(zip(("asked", "told"), SAYS[step], strict=True)):
