@@ -55,8 +55,9 @@ def _plan(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
     sheet = seen.sheet
     # In a narrow field names at the sides would shrink the plate: they stand on it there.
     narrow = rect.width() < NARROW_PX
-    aside = AWAY_PX + 20 if narrow else BESIDE_PX
-    over = LINES_PX if seen.passes else 44.0
+    # Until there are figures and arrows, names alone ask for less.
+    wide, over = (BESIDE_PX, LINES_PX) if seen.passes else (74.0, 44.0)
+    aside = AWAY_PX + (20 if seen.passes else 10) if narrow else wide
     view = plain_view(rect.adjusted(aside, over, -aside, -over), plate_extent(sheet))
     painter.setPen(pen(theme.INK, 2))
     painter.setBrush(theme.PANEL)
