@@ -46,19 +46,19 @@ def wrapped(
     pixels: int = 12,
     colour: QColor = theme.INK,
     bold: bool = False,
+    up: bool = False,
 ) -> None:
-    """Words centred at a place, on as many lines as a width asks for; the last one stands there
-    where it is near the foot of what is drawn (width below nought), else the first."""
+    """Words centred at a place, on as many lines as a width asks for: down from it, or up."""
     metrics = QFontMetricsF(theme.font(pixels, bold))
     lines = [""]
     for word in words.split():
         longer = f"{lines[-1]} {word}".strip()
-        if lines[-1] and metrics.horizontalAdvance(longer) > abs(width):
+        if lines[-1] and metrics.horizontalAdvance(longer) > width:
             lines.append(word)
         else:
             lines[-1] = longer
     step = metrics.height()
-    first = at - QPointF(0, step * (len(lines) - 1) if width < 0 else 0)
+    first = at - QPointF(0, step * (len(lines) - 1) if up else 0)
     for i, line in enumerate(lines):
         centre = Qt.AlignmentFlag.AlignHCenter
         text(painter, first + QPointF(0, i * step), line, centre, pixels, colour, bold)

@@ -72,7 +72,7 @@ def _plan(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
         who = "the bed screws can" if sheet.adjusters else "only the frame can"
         told = f"across the supports {mm(across, 2)} mm per m: they can't correct it, {who}"
         foot = QPointF(rect.center().x(), rect.bottom() - 8)
-        wrapped(painter, foot, told, 16 - rect.width(), colour=theme.RUST)
+        wrapped(painter, foot, told, rect.width() - 16, colour=theme.RUST, up=True)
     if newest is None:
         under_way = seen.total and seen.done < seen.total
         told = (
