@@ -8,7 +8,7 @@ from PyQt6.QtTest import QTest
 from at_the_window import idle, press
 from tallgrain import demo
 from tallgrain.clock import now
-from tallgrain.ui.painting.adjusters import dial_places, turn_words
+from tallgrain.ui.painting.adjusters import placed_dials, turn_words
 from tallgrain.ui.widgets.route import Fill
 
 
@@ -83,10 +83,10 @@ def test_words_and_picture_turn_over_together(rye, qtbot):
     rect = QRectF(station.picture.rect())
     screw = work.screw
     above = station.screw.text()
-    _, places = dial_places(rect, station._dials())
+    places = placed_dials(rect, station._dials()).places
     press(window, Qt.Key.Key_U)
     under = station.screw.text()
-    _, flipped = dial_places(rect, station._dials())
+    flipped = placed_dials(rect, station._dials()).places
     assert "above" in above and "under" in under
     assert ("counterclockwise" in above) != ("counterclockwise" in under)
     middle = (places[0].x() + places[1].x()) / 2
@@ -105,7 +105,7 @@ def test_a_dial_that_is_dragged_shows_what_would_become(rye, qtbot):
     station, work = window.adjusters, window.adjusters.work
     measure(window, qtbot)
     proposed = work.surface().flat.fltt
-    _, places = dial_places(QRectF(station.picture.rect()), station._dials())
+    places = placed_dials(QRectF(station.picture.rect()), station._dials()).places
     at = places[2]
     QTest.mousePress(station.picture, Qt.MouseButton.LeftButton, pos=at.toPoint())
     QTest.mouseMove(station.picture, (at + QPointF(0, -40)).toPoint())

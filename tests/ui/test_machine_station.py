@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QFileDialog, QInputDialog, QMessageBox, QTableWidget
 from at_the_window import idle, press
 from tallgrain import demo
 from tallgrain.formats.machine_toml import parse_sheet
-from tallgrain.ui.painting.machine import handles
+from tallgrain.ui.painting.machine import handles, spot_of
 from tallgrain.ui.widgets.route import Fill
 
 
@@ -29,7 +29,7 @@ def grab_and_drag(window, name, by, modifier=Qt.KeyboardModifier.NoModifier):
     field = window.machine.field
     handle = next(h for h in handles(window.drafts.sheet) if h.name == name)
     view = field.view()
-    start = view.at(*handle.at)
+    start = spot_of(handle, window.drafts.sheet, view)
     end = start + QPointF(by[0] * view.scale, -by[1] * view.scale)
     QTest.mousePress(field, Qt.MouseButton.LeftButton, modifier, start.toPoint())
     for share in (0.3, 0.6, 1.0):

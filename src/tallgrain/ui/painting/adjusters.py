@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QPainter, QPolygonF
+from PyQt6.QtGui import QColor, QFontMetricsF, QPainter, QPolygonF
 
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.solve.adjusters import Turn
@@ -18,7 +18,11 @@ from tallgrain.ui.painting.view import View, plain_view, plate_extent
 from tallgrain.ui.widgets.words import mm
 
 CENTRE = Qt.AlignmentFlag.AlignHCenter
-DIAL_PX = 38.0
+# A dial's radius: beside the plate, and on it where there is no room beside it (px).
+DIAL_PX, SMALL_PX = 38.0, 27.0
+# Dials come to lie on the plate where beside it they would leave it less than this share of its
+# sides.
+SHRINKS = 0.7
 CROWDED = 150
 # A screw nearer to the plate's middle than this share of its sides has its dial on the plate.
 MIDDLE_SHARE = 0.2
@@ -57,9 +61,41 @@ def turn_words(turn: Turn, under: bool) -> str:
     return f"{turn.name}: {' and '.join(parts)} {how}, seen from {where}"
 
 
-def dial_places(rect: QRectF, seen: Dials) -> tuple[View, list[QPointF]]:
-    """The view, and where each dial lies: beside the plate, next to its screw, so that the touches
-    stay in sight; one in the middle stays there. From under, left and right change places."""
+@dataclass(frozen=True)
+class Placed:
+    """How plate and dials lie: the view, each dial's place, and their radius (px)."""
+
+    view: View
+    places: list[QPointF]
+    radius: float
+
+
+def placed_dials(rect: QRectF, seen: Dials) -> Placed:
+    """Dials beside the plate, next to their screws, so that the touches stay in sight; one in the
+    middle stays there. In a narrow window they lie on their screws. From under, left and right
+    change places."""
+    beside, over = _beside(rect, seen), _over(rect, seen)
+    return beside if beside.view.scale >= SHRINKS * over.view.scale else over
+
+
+def _over(rect: QRectF, seen: Dials) -> Placed:
+    view = plain_view(rect.adjusted(8, 48, -8, -56), plate_extent(seen.sheet))
+    box = view.rect(seen.sheet.plate.outline.box)
+    # Inside the plate as far as a dial and its name need.
+    metrics = QFontMetricsF(theme.font(12, True))
+    names = [metrics.horizontalAdvance(adjuster.name) / 2 + 6 for adjuster in seen.sheet.adjusters]
+    half = max([SMALL_PX, *names]) + 2
+    inside = box.adjusted(half, SMALL_PX + 2, -half, -SMALL_PX - 24)
+    places = []
+    for adjuster in seen.sheet.adjusters:
+        at = view.at(*adjuster.at)
+        at.setX(min(max(at.x(), inside.left()), inside.right()))
+        at.setY(min(max(at.y(), inside.top()), inside.bottom()))
+        places.append(_flipped(at, view, seen))
+    return Placed(view, places, SMALL_PX)
+
+
+def _beside(rect: QRectF, seen: Dials) -> Placed:
     ways = [_outward(seen, i) for i in range(len(seen.sheet.adjusters))]
     aside = 2 * DIAL_PX + 18 if any(x for x, _ in ways) else DIAL_PX + 20
     over = 2 * DIAL_PX + 30 if any(y for _, y in ways) else 40
@@ -79,7 +115,7 @@ def dial_places(rect: QRectF, seen: Dials) -> tuple[View, list[QPointF]]:
         apart = _apart([places[i].y() for i in side], 2 * DIAL_PX + 20)
         for i, down in zip(side, apart, strict=True):
             places[i].setY(down)
-    return view, places
+    return Placed(view, places, DIAL_PX)
 
 
 def _apart(wanted: list[float], least: float) -> list[float]:
@@ -114,7 +150,8 @@ def paint_adjusters(painter: QPainter, rect: QRectF, seen: Dials) -> None:
     """Plate, heights and dials."""
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-    view, places = dial_places(rect, seen)
+    placed = placed_dials(rect, seen)
+    view, places = placed.view, placed.places
     painter.setPen(pen(theme.INK, 2))
     painter.setBrush(theme.PANEL)
     painter.drawPath(outline_path(seen.sheet.plate.outline, view))
@@ -124,7 +161,7 @@ def paint_adjusters(painter: QPainter, rect: QRectF, seen: Dials) -> None:
         painter.setPen(pen(theme.MUTED, 1.2))
         painter.drawLine(at, _flipped(view.at(*adjuster.at), view, seen))
     for i, (at, turn) in enumerate(zip(places, seen.turns, strict=False)):
-        _dial(painter, at, turn, i == seen.chosen, seen.under)
+        _dial(painter, at, placed.radius, turn, i == seen.chosen, seen.under)
     side = "seen from under: left and right change places" if seen.under else "seen from above"
     top = QPointF(rect.center().x(), rect.top() + 22)
     wrapped(painter, top, f"{seen.caption}  ·  {side}", rect.width() - 16, 13, bold=True)
@@ -162,32 +199,42 @@ def _heights(painter: QPainter, view: View, seen: Dials) -> None:
     painter.restore()
 
 
-def _dial(painter: QPainter, at: QPointF, turn: Turn, chosen: bool, under: bool) -> None:
-    box = QRectF(at.x() - DIAL_PX, at.y() - DIAL_PX, 2 * DIAL_PX, 2 * DIAL_PX)
+def _dial(
+    painter: QPainter, at: QPointF, radius: float, turn: Turn, chosen: bool, under: bool
+) -> None:
+    box = QRectF(at.x() - radius, at.y() - radius, 2 * radius, 2 * radius)
+    small = radius < DIAL_PX
+    if small:
+        wide = QFontMetricsF(theme.font(12, chosen)).horizontalAdvance(turn.name) + 8
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.PANEL)
+        painter.drawRoundedRect(QRectF(at.x() - wide / 2, at.y() + radius + 3, wide, 17), 3, 3)
     painter.setPen(pen(theme.GOLD if chosen else theme.INK, 3 if chosen else 1.4))
     painter.setBrush(theme.GOLD_WASH if chosen else theme.PANEL)
     painter.drawEllipse(box)
-    text(painter, at + QPointF(0, DIAL_PX + 16), turn.name, CENTRE, 12, bold=chosen)
+    text(painter, at + QPointF(0, radius + 16), turn.name, CENTRE, 12, bold=chosen)
     if turn.leave:
         text(painter, at + QPointF(0, 5), "leave", CENTRE, 14, theme.MUTED, True)
         return
     whole, rest = divmod(round(turn.turn_deg), 360)
     clockwise = seen_direction(turn, under) == "clockwise"
-    inner = box.adjusted(6, 6, -6, -6)
+    edge = 4 if small else 6
+    inner = box.adjusted(edge, edge, -edge, -edge)
     span = rest if rest or not whole else 359
-    painter.setPen(pen(theme.GOLD, 5))
+    painter.setPen(pen(theme.GOLD, 4 if small else 5))
     painter.setBrush(Qt.BrushStyle.NoBrush)
     painter.drawArc(inner, 90 * 16, int((-span if clockwise else span) * 16))
     # The head of the arc points the way that the hand goes.
     angle = np.radians(90 - span if clockwise else 90 + span)
-    radius = inner.width() / 2
-    tip = at + QPointF(radius * np.cos(angle), -radius * np.sin(angle))
+    arc = inner.width() / 2
+    tip = at + QPointF(arc * np.cos(angle), -arc * np.sin(angle))
     on = -1.0 if clockwise else 1.0
     ahead = QPointF(-on * np.sin(angle), -on * np.cos(angle))
     aside = QPointF(np.cos(angle), -np.sin(angle))
     painter.setPen(Qt.PenStyle.NoPen)
     painter.setBrush(theme.GOLD)
     painter.drawPolygon(QPolygonF([tip + ahead * 10, tip + aside * 7, tip - aside * 7]))
-    text(painter, at + QPointF(0, 6), f"{rest}°", CENTRE, 17, bold=True)
+    text(painter, at + QPointF(0, 6), f"{rest}°", CENTRE, 14 if small else 17, bold=True)
     if whole:
-        text(painter, at + QPointF(0, 21), f"+ {whole}×", CENTRE, 12, bold=True)
+        lower = 17 if small else 21
+        text(painter, at + QPointF(0, lower), f"+ {whole}×", CENTRE, 11 if small else 12, bold=True)

@@ -14,7 +14,7 @@ from tallgrain.ui.app import theme
 from tallgrain.ui.painting.axes import paint_axes
 from tallgrain.ui.painting.colours import height_image
 from tallgrain.ui.painting.labels import Placer
-from tallgrain.ui.painting.pens import hatched, pen, text, triangle
+from tallgrain.ui.painting.pens import hatched, pen, text, triangle, wedge
 from tallgrain.ui.painting.plates import CORNER_PX, outline_path, rim_path
 from tallgrain.ui.painting.scale import paint_scale
 from tallgrain.ui.painting.view import AXIS_BOTTOM, AXIS_LEFT, TOP, View, edge_of
@@ -263,7 +263,7 @@ def _tick(
     across = QPointF(-out.y(), out.x())
     painter.setPen(pen(theme.INK, 1.2))
     painter.setBrush(theme.GOLD)
-    painter.drawPolygon(QPolygonF([foot - 7 * across, foot + 7 * across, foot + 8 * out]))
+    painter.drawPolygon(wedge(foot, out))
     painter.setFont(theme.font(11))
     words = painter.fontMetrics().horizontalAdvance(name) + 8.0
     middle = foot - QPointF(out.x() * (words / 2 + 7), out.y() * 17)

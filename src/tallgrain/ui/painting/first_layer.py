@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import contourpy
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QImage, QPainter, QPolygonF
+from PyQt6.QtGui import QColor, QFontMetricsF, QImage, QPainter, QPolygonF
 
 from tallgrain.core.layer.layer import FirstLayer
 from tallgrain.core.machine.outline import Rectangle
@@ -209,7 +209,10 @@ def _spread(painter: QPainter, box: QRectF, seen: LayerPicture, lying: bool) -> 
         scale.line(painter, limit)
     end = scale.at(high, scale.half)
     if not lying:
-        text(painter, end + QPointF(0, -8), "limits", RIGHT, 11, theme.RUST)
+        # Where the spread is wide it runs behind the word.
+        words = QFontMetricsF(theme.font(11)).horizontalAdvance("limits") + 6
+        painter.fillRect(QRectF(end.x() - words, end.y() - 18, words, 15), theme.PANEL)
+        text(painter, end + QPointF(-3, -6), "limits", RIGHT, 11, theme.RUST)
     elif end.x() + 48 < box.right():
         text(painter, end + QPointF(6, 12), "limits", pixels=11, colour=theme.RUST)
     else:

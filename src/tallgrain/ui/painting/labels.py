@@ -45,9 +45,11 @@ class Placer:
         away: float = 12.0,
         pixels: int = 12,
         colour: QColor = theme.INK,
+        ground: QColor | None = None,
     ) -> QRectF:
         """Write a name beside a mark: to its right, left, above or below ('rlab'), the first of
-        the ways that is free, then any other, then further off."""
+        the ways that is free, then any other, then further off; on a ground of its own where
+        lines may run below it."""
         used = theme.font(pixels)
         metrics = QFontMetricsF(used)
         wide, high = metrics.horizontalAdvance(words) + 2, metrics.ascent() + metrics.descent()
@@ -65,6 +67,8 @@ class Placer:
                     yield QRectF(at + corners[way], QSizeF(wide, high))
 
         box = self.place(beside())
+        if ground is not None:
+            painter.fillRect(box, ground)
         painter.setFont(used)
         painter.setPen(colour)
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextDontClip, words)

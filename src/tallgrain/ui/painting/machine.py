@@ -11,12 +11,15 @@ from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.labels import Placer
-from tallgrain.ui.painting.pens import hatched, pen, text
+from tallgrain.ui.painting.pens import hatched, pen, text, wedge
 from tallgrain.ui.painting.plates import outline_path
 from tallgrain.ui.painting.view import View, plain_view
 
 # Beside, above and below what is drawn (px); below a width the legend takes two lines.
-SIDE_PX, TOP_PX, AXIS_PX, LEGEND_PX, NARROW_PX = 40.0, 14.0, 48.0, 24.0, 560.0
+LEFT_PX, RIGHT_PX, TOP_PX, AXIS_PX, LEGEND_PX, NARROW_PX = 36.0, 24.0, 24.0, 48.0, 24.0, 560.0
+# By what share motors outside may shrink the rest before they become ticks at its edge, and how far
+# off that edge these stand (px).
+SHRINKS, TICK_PX = 1.05, 9.0
 
 
 @dataclass(frozen=True)
@@ -29,9 +32,20 @@ class Handle:
 
 
 def extent_of(sheet: MachineSheet) -> Rectangle:
-    """Plate, travel, supports, adjusters and towers."""
+    """What is drawn to scale: all but motors so far outside that they would shrink the rest."""
+    near = _near(sheet)
+    xs, ys = [s.at[0] for s in sheet.supports], [s.at[1] for s in sheet.supports]
+    whole = Rectangle(
+        min([near.x0, *xs]), min([near.y0, *ys]), max([near.x1, *xs]), max([near.y1, *ys])
+    )
+    shrunk = max(whole.width / near.width, whole.depth / near.depth)
+    return near if shrunk > SHRINKS else whole
+
+
+def _near(sheet: MachineSheet) -> Rectangle:
+    """Plate, travel, adjusters and towers."""
     boxes = [sheet.plate.outline.box, Reach(sheet).travelled]
-    at = [s.at for s in sheet.supports] + [a.at for a in sheet.adjusters]
+    at = [a.at for a in sheet.adjusters]
     xs = [c for b in boxes for c in (b.x0, b.x1)] + [x for x, _ in at]
     ys = [c for b in boxes for c in (b.y0, b.y1)] + [y for _, y in at]
     if sheet.kinematics == "delta" and sheet.delta is not None:
@@ -40,11 +54,25 @@ def extent_of(sheet: MachineSheet) -> Rectangle:
     return Rectangle(min(xs), min(ys), max(xs), max(ys))
 
 
+def spot_of(handle: Handle, sheet: MachineSheet, view: View) -> QPointF:
+    """Where a handle is taken hold of: at its place, or at the edge of what is drawn."""
+    return _spot(handle.at, sheet, view) if handle.key[0] == "supports" else view.at(*handle.at)
+
+
+def _spot(at: tuple[float, float], sheet: MachineSheet, view: View) -> QPointF:
+    place, near = view.at(*at), view.rect(_near(sheet))
+    if extent_of(sheet) == _near(sheet):
+        near.adjust(-TICK_PX, -TICK_PX, TICK_PX, TICK_PX)
+        place.setX(min(max(place.x(), near.left()), near.right()))
+        place.setY(min(max(place.y(), near.top()), near.bottom()))
+    return place
+
+
 def fitted_machine(rect: QRectF, extent: Rectangle) -> View:
     """The view that shows an extent, with room for what stands at its edge, the axis and the
     legend."""
     below = AXIS_PX + (2 if rect.width() < NARROW_PX else 1) * LEGEND_PX
-    return plain_view(rect.adjusted(SIDE_PX, TOP_PX, -SIDE_PX, -below), extent)
+    return plain_view(rect.adjusted(LEFT_PX, TOP_PX, -RIGHT_PX, -below), extent)
 
 
 # The handles of the last sheet; it is held too, so that its id stays its own.
@@ -120,7 +148,7 @@ def paint_machine(
     painter.drawRect(view.rect(reach.travelled))
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     placer = Placer(rect.adjusted(4, 4, -4, -LEGEND_PX))
-    marks = [view.at(*handle.at) for handle in handles(sheet)]
+    marks = [spot_of(handle, sheet, view) for handle in handles(sheet)]
     for at in marks:
         placer.keep(QRectF(at.x() - 7, at.y() - 7, 14, 14))
     _edges(painter, sheet, view, placer)
@@ -145,13 +173,17 @@ def _parts(painter: QPainter, sheet: MachineSheet, view: View, placer: Placer) -
         painter.drawRect(QRectF(box.right() - 4, box.top() - 4, 8, 8))
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     for support in sheet.supports:
-        at = view.at(*support.at)
+        at, to = _spot(support.at, sheet, view), view.at(*support.at)
         guessed = "supports" in sheet.assumed
         painter.setPen(pen(theme.METAL if guessed else theme.INK, 1.6))
         painter.setBrush(theme.SHADE if guessed else theme.GOLD_WASH)
-        painter.drawRect(QRectF(at.x() - 8, at.y() - 8, 16, 16))
-        painter.drawLine(at - QPointF(0, 8), at + QPointF(0, 8))
-        placer.name(painter, at, f"Z {support.name}", "abrl")
+        far = math.hypot(to.x() - at.x(), to.y() - at.y())
+        if far < 1:
+            painter.drawRect(QRectF(at.x() - 8, at.y() - 8, 16, 16))
+            painter.drawLine(at - QPointF(0, 8), at + QPointF(0, 8))
+        else:
+            painter.drawPolygon(wedge(at, (to - at) / far))
+        placer.name(painter, at, f"Z {support.name}", "abrl", ground=theme.PAPER)
     for adjuster in sheet.adjusters:
         at = view.at(*adjuster.at)
         guessed = "adjusters.at" in sheet.assumed
@@ -208,14 +240,17 @@ def _edges(painter: QPainter, sheet: MachineSheet, view: View, placer: Placer) -
     box, travel = sheet.plate.outline.box, Reach(sheet).travelled
     bottom = min(view.at(0, min(box.y0, travel.y0)).y() + 20, view.box.bottom() + 16)
     centre = Qt.AlignmentFlag.AlignHCenter
-    taken: list[float] = []
+    near = view.rect(_near(sheet))
+    motors = [_spot(support.at, sheet, view) for support in sheet.supports]
+    # A motor's mark at an edge stands where a figure would.
+    taken = [at.x() for at in motors if at.y() > near.bottom()]
     for value in (box.x0, box.x1, travel.x0, travel.x1):
         x = view.at(value, 0).x()
         if all(abs(x - other) > 38 for other in taken):
             taken.append(x)
             at = QPointF(x, bottom)
             placer.keep(text(painter, at, _figure(value), centre, 11, theme.MUTED))
-    taken = []
+    taken = [at.y() for at in motors if at.x() < near.left()]
     left = max(view.at(min(box.x0, travel.x0), 0).x() - 10, view.box.left() - 8)
     for value in (box.y0, box.y1, travel.y0, travel.y1):
         y = view.at(0, value).y() + 4

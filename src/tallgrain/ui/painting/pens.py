@@ -69,6 +69,12 @@ def hatched(colour: QColor) -> QBrush:
     return QBrush(colour, Qt.BrushStyle.BDiagPattern)
 
 
+def wedge(at: QPointF, out: QPointF) -> QPolygonF:
+    """A mark at an edge for what stands beyond it, the way a vector of length one goes."""
+    across = QPointF(-out.y(), out.x())
+    return QPolygonF([at - 7 * across, at + 7 * across, at + 8 * out])
+
+
 def triangle(at: QPointF, size: float, up: bool) -> QPolygonF:
     """A small triangle whose tip touches a place from below (up) or above."""
     to = size if up else -size

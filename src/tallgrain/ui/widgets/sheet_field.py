@@ -9,7 +9,14 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from tallgrain.core.machine.outline import Rectangle
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.ui.app import theme
-from tallgrain.ui.painting.machine import Handle, extent_of, fitted_machine, handles, paint_machine
+from tallgrain.ui.painting.machine import (
+    Handle,
+    extent_of,
+    fitted_machine,
+    handles,
+    paint_machine,
+    spot_of,
+)
 from tallgrain.ui.painting.pens import pen
 from tallgrain.ui.painting.view import View
 from tallgrain.ui.widgets.canvas import canvas, room, spot
@@ -82,7 +89,7 @@ class SheetField(QWidget):
             return None
         near = []
         for order, handle in enumerate(handles(self._sheet)):
-            at = view.at(*handle.at)
+            at = spot_of(handle, self._sheet, view)
             away = math.hypot(at.x() - place.x(), at.y() - place.y())
             if away < GRIP_PX:
                 near.append((order, handle))

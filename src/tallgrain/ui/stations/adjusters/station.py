@@ -9,11 +9,10 @@ from tallgrain.core.machine.describe import WAY
 from tallgrain.core.solve.adjusters import AdjusterSolution, adjusters_told
 from tallgrain.core.surface.shape import ShapeTerms
 from tallgrain.ui.painting.adjusters import (
-    DIAL_PX,
     OTHER,
     Dials,
-    dial_places,
     paint_adjusters,
+    placed_dials,
     seen_direction,
     turn_words,
 )
@@ -191,8 +190,9 @@ class AdjustersStation(Station):
         seen = self._dials()
         if seen is None:
             return None
-        for i, place in enumerate(dial_places(rect, seen)[1]):
-            if np.hypot(at.x() - place.x(), at.y() - place.y()) <= DIAL_PX:
+        placed = placed_dials(rect, seen)
+        for i, place in enumerate(placed.places):
+            if np.hypot(at.x() - place.x(), at.y() - place.y()) <= placed.radius:
                 return i
         return None
 
