@@ -70,8 +70,8 @@ def adjusters_told(solved: AdjusterSolution) -> tuple[Told, ...]:
     told = []
     if not solved.scatter.fits:
         words = (
-            f"The heights scatter by {1000 * solved.scatter.left:.0f} µm about the shape that the "
-            "turns rest on, more than the probe is said to: the turns are so much less certain."
+            f"The heights scatter by {1000 * solved.scatter.left:.0f} µm, more than the probe is "
+            "said to: the turns are less certain."
         )
         told.append(Told("scatters", words, {"left_mm": solved.scatter.left}))
     words = f"{solved.reached * 100:.0f} % of what is seen is within the screws' reach."

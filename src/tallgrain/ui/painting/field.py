@@ -80,12 +80,13 @@ def bare(sheet: MachineSheet) -> MachineSheet:
 
 def paint_field(painter: QPainter, rect: QRectF, picture: Picture, view: View) -> None:
     """Draw the field into a rectangle."""
-    paint_ground(painter, rect, picture, view)
-    paint_over(painter, picture, view)
+    taken = paint_ground(painter, rect, picture, view)
+    paint_over(painter, picture, view, taken)
 
 
-def paint_over(painter: QPainter, picture: Picture, view: View) -> None:
-    """Draw what moves with the mouse and the keys: the section's line and the cursor."""
+def paint_over(painter: QPainter, picture: Picture, view: View, taken: Placer) -> None:
+    """Draw what moves with the mouse and the keys, the section's line and the cursor, and what no
+    line may cross: the highest and the lowest figure, clear of the names that are taken."""
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     painter.setClipRect(view.box.adjusted(-AXIS_LEFT, -TOP, 18, AXIS_BOTTOM))
@@ -93,6 +94,12 @@ def paint_over(painter: QPainter, picture: Picture, view: View) -> None:
         _wipe(painter, picture, view)
     if picture.line:
         _line(painter, picture.line, view)
+    if picture.chart and picture.flags:
+        taken = taken.copy()
+        for end in picture.line or ():
+            at = view.at(*end)
+            taken.keep(QRectF(at.x() - 9, at.y() - 9, 18, 18))
+        _flags(painter, picture.chart, view, taken)
     if picture.cursor:
         _cursor(painter, view.at(*picture.cursor))
     painter.restore()
@@ -110,8 +117,8 @@ def _wipe(painter: QPainter, picture: Picture, view: View) -> None:
         text(painter, at, words, Qt.AlignmentFlag.AlignHCenter, 14, bold=True)
 
 
-def paint_ground(painter: QPainter, rect: QRectF, picture: Picture, view: View) -> None:
-    """Draw all the rest."""
+def paint_ground(painter: QPainter, rect: QRectF, picture: Picture, view: View) -> Placer:
+    """Draw all the rest; where its names stand."""
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
@@ -120,6 +127,9 @@ def paint_ground(painter: QPainter, rect: QRectF, picture: Picture, view: View) 
     if picture.chart:
         paint_heights(painter, picture.chart, view, picture.light)
     placer = Placer(view.box)
+    for place in (*picture.dropped, *picture.crossed, *picture.ringed):
+        at = view.at(*place)
+        placer.keep(QRectF(at.x() - 6, at.y() - 6, 12, 12))
     _frame(painter, picture, view, placer)
     if picture.room:
         _room(painter, picture.room, view)
@@ -127,12 +137,11 @@ def paint_ground(painter: QPainter, rect: QRectF, picture: Picture, view: View) 
         _route(painter, picture, view)
     if picture.show_points and not picture.light:
         _points(painter, picture, view)
-    if picture.chart and picture.flags:
-        _flags(painter, picture.chart, view, placer)
     paint_axes(painter, picture.sheet, view)
     painter.restore()
     if picture.chart:
         paint_scale(painter, rect, picture.chart, picture.caption, picture.middle, picture.pinned)
+    return placer
 
 
 def _square(box: QRectF) -> QPainterPath:

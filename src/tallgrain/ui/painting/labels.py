@@ -18,6 +18,12 @@ class Placer:
         self._within = within
         self._taken: list[QRectF] = []
 
+    def copy(self) -> "Placer":
+        """Another with the same labels: what it takes is not taken here."""
+        made = Placer(self._within)
+        made._taken = list(self._taken)
+        return made
+
     def keep(self, box: QRectF) -> QRectF:
         """Something stands there."""
         self._taken.append(box)

@@ -227,6 +227,9 @@ def _arrow() -> QIcon:
     return QIcon(made)
 
 
+LOOK_ELSEWHERE = "Before it moves, the station that moves it asks for your look under the nozzle."
+
+
 class Notice(Panel):
     """A problem in three parts: what happened, the printer's state, what to do."""
 
@@ -239,19 +242,22 @@ class Notice(Panel):
         self.column.addWidget(self.remedy)
         set_role(self, "notice")
 
-    def follow(self, session: Session) -> None:
-        """Show the session's problem while nothing is done about it."""
+    def follow(self, session: Session, takes_looks: bool = True) -> None:
+        """Show the session's problem while nothing is done about it. takes_looks: a look under
+        the nozzle can be told on this bench."""
         problem = session.problem if not session.busy else None
         self.setVisible(problem is not None)
         if problem is not None:
-            self.tell(problem)
+            elsewhere = session.needs_clearance and not takes_looks
+            self.tell(problem, LOOK_ELSEWHERE if elsewhere else problem.remedy)
 
-    def tell(self, error: TallGrainError) -> None:
-        """Show an error's sentence."""
+    def tell(self, error: TallGrainError, remedy: str | None = None) -> None:
+        """Show an error's sentence, and what to do about it."""
         what = error.what[:1].upper() + error.what[1:]
+        remedy = error.remedy if remedy is None else remedy
         tell(self.what, what)
-        tell(self.remedy, error.remedy)
-        self.remedy.setVisible(bool(error.remedy))
+        tell(self.remedy, remedy)
+        self.remedy.setVisible(bool(remedy))
 
 
 class ClearanceRow(QWidget):
@@ -343,11 +349,11 @@ class Bench(Panel):
         self.act = button("", "primary")
         self.act.clicked.connect(act)
 
-    def scrolled(self) -> QVBoxLayout:
-        """One page that scrolls; where its parts go."""
+    def scrolled(self, *below: QWidget) -> QVBoxLayout:
+        """One page that scrolls; where its parts go. Below: what is always in sight."""
         self.column.addWidget(self.notice)
         column = scrolled(self.column)
-        self._end()
+        self._end(*below)
         return column
 
     def tabbed(self, words: Sequence[str], pages: Sequence[QWidget], *below: QWidget) -> "Tabbed":

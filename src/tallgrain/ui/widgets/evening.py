@@ -12,9 +12,8 @@ from tallgrain.ui.painting.pens import pen
 from tallgrain.ui.widgets.canvas import canvas, room
 from tallgrain.ui.widgets.parts import Panel, label, tell
 from tallgrain.ui.widgets.route import Fill, paint_kernel
-from tallgrain.ui.widgets.strip import HEIGHT
 
-KERNEL_PX = 22.0
+KERNEL_PX = 18.0
 
 
 class StepButton(QPushButton):
@@ -30,7 +29,7 @@ class StepButton(QPushButton):
 
     def sizeHint(self) -> QSize:
         """A kernel and a line."""
-        return theme.size(90, 56)
+        return theme.size(90, 50)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw it."""
@@ -61,7 +60,7 @@ class EveningStrip(QWidget):
         super().__init__()
         self._go = go
         self._shown: list[EveningStep] = []
-        self.setFixedHeight(HEIGHT)
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         panel = Panel(10)

@@ -215,12 +215,12 @@ class GapPage(QWidget):
             sheet = self._session.sheet
             if sheet is not None and not sheet.probe.there:
                 return (
-                    "The nozzle goes over the place and stays, well above it: hands may come, and "
-                    "only steps move."
+                    "The nozzle goes there and stays, well above it: hands may come, only steps "
+                    "move."
                 )
             return (
-                "The probe touches the place, then the nozzle goes over it and stays: hands may "
-                "come, and only steps move."
+                "The probe touches there, then the nozzle stays over it: hands may come, only "
+                "steps move."
             )
         room = self.room
         if room is None:

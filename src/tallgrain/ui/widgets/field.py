@@ -50,7 +50,7 @@ class Field(QWidget):
         self._cursor: Pair | None = None
         self._zoom: Rectangle | None = None
         self._corner = -1
-        self._kept: tuple[object, QPixmap, Picture] | None = None
+        self._kept: tuple[object, tuple[QPixmap, Placer], Picture] | None = None
         self._grip: str | None = None
         self._pressed: QPointF | None = None
         self._grip_from: Pair = (0.0, 0.0)
@@ -102,9 +102,10 @@ class Field(QWidget):
         if picture is not None and view is not None:
             painter.save()
             painter.resetTransform()
-            painter.drawPixmap(0, 0, self._ground(picture, view))
+            ground, taken = self._ground(picture, view)
+            painter.drawPixmap(0, 0, ground)
             painter.restore()
-            paint_over(painter, picture, view)
+            paint_over(painter, picture, view, taken)
             self._paint_told(painter, view)
         if self._words:
             middle = room(self).center()
@@ -157,8 +158,9 @@ class Field(QWidget):
         to = self._to or self._at or self._cursor
         return None if self._from is None or to is None else (self._from, to)
 
-    def _ground(self, picture: Picture, view: View) -> QPixmap:
-        """The drawing without line and cursor, made anew only when something in it changed."""
+    def _ground(self, picture: Picture, view: View) -> tuple[QPixmap, Placer]:
+        """The drawing without line and cursor, made anew only when something in it changed, and
+        where its names stand."""
         ratio = self.devicePixelRatioF()
         key = (picture.ground(), view, self.size(), ratio, theme.worn(), theme.growth())
         if self._kept is None or self._kept[0] != key:
@@ -167,10 +169,10 @@ class Field(QWidget):
             made.fill(theme.PAPER)
             painter = QPainter(made)
             painter.scale(theme.growth(), theme.growth())
-            paint_ground(painter, room(self), picture, view)
+            taken = paint_ground(painter, room(self), picture, view)
             painter.end()
             # The picture is kept too: its parts are told apart by identity.
-            self._kept = key, made, picture
+            self._kept = key, (made, taken), picture
         return self._kept[1]
 
     # Zoom

@@ -33,7 +33,6 @@ class RoundsPage(GapPage):
         self.gauge.setValue(0.1)
         column = self.layout()
         assert isinstance(column, QVBoxLayout)
-        self.again = button("Begin again", tip="From the first screw")
         self.again.clicked.connect(work.begin_again)
         self.pasted = QPlainTextEdit()
         self.pasted.setFixedHeight(76)
@@ -43,15 +42,8 @@ class RoundsPage(GapPage):
         self.take_text.clicked.connect(self.take_heights)
         self.refusal = label(role="rust", wrap=True)
         self.typed_words = label(wrap=True)
-        below: tuple[QWidget, ...] = (
-            self.again,
-            rule(),
-            self.typed_words,
-            self.pasted,
-            self.take_text,
-            self.refusal,
-        )
-        for widget in below:
+        self._typed = (rule(), self.typed_words, self.pasted, self.take_text, self.refusal)
+        for widget in self._typed:
             column.insertWidget(column.count() - 1, widget)
 
     def _feels(self, column: QVBoxLayout) -> None:
@@ -59,6 +51,7 @@ class RoundsPage(GapPage):
         self.gauge = amount(0.02, 20, "Thickness of the gauge", decimals=2, suffix=" mm gauge")
         self.back = button("Take back  ⌫", name="Take the last screw back")
         self.back.clicked.connect(self._work.take_back_feel)
+        self.again = button("Begin again", tip="From the first screw")
         self.slides = button("It slides &free", tip="So much room is there")
         self.slides.clicked.connect(lambda: self._work.feel(self.gauge.value(), "free"))
         self.grips = button("It grips: nothing turned  G", name="It grips, nothing turned")
@@ -69,7 +62,8 @@ class RoundsPage(GapPage):
         grid.addWidget(self.slides, 0, 1)
         grid.addWidget(self.grips, 1, 0, 1, 2)
         grid.addWidget(self.turned, 2, 0, 1, 2)
-        grid.addWidget(self.back, 3, 0, 1, 2)
+        grid.addWidget(self.back, 3, 0)
+        grid.addWidget(self.again, 3, 1)
         column.addLayout(grid)
         self.felt = {}
 
@@ -112,6 +106,19 @@ class RoundsPage(GapPage):
         for part in (self.grips, self.turned):
             part.setEnabled(rounds is not None and not s.busy and (gauging or not linked))
         self.slides.setEnabled(gauging and not s.busy)
+        # What steps and looks is there while hands are in; heights are typed while they are not.
+        hands_in: tuple[QWidget, ...] = (
+            self.seen,
+            self.take,
+            self.length,
+            self.down,
+            self.up,
+            self.finish,
+        )
+        for widget in hands_in:
+            widget.setVisible(gauging)
+        for widget in self._typed:
+            widget.setVisible(not gauging)
         visited = rounds is not None and bool(rounds.visits)
         self.back.setEnabled(visited and not s.busy)
         self.again.setEnabled(visited and not s.busy)

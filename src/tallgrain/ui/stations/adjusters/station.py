@@ -77,7 +77,7 @@ class AdjustersStation(Station):
         self.turned.clicked.connect(self.work.turned_as_told)
         self.next = button("&Next  PgDn", name="Next screw")
         self.next.clicked.connect(self.work.next_screw)
-        self.flip = button("Seen from &under  U", name="Seen from above or under")
+        self.flip = button("From &under  U", name="Seen from above or under")
         self.flip.clicked.connect(self.turn_over)
         self.hold = QComboBox()
         self.hold.setAccessibleName("Which screw stays")
@@ -98,9 +98,10 @@ class AdjustersStation(Station):
 
     def _more(self, column: QVBoxLayout, shared: Shared) -> None:
         """What stands below the screw."""
-        self.alone = button("Touch &only this one again  O", name="Touch only this screw again")
+        self.alone = button("&Only this one  O", name="Touch only this screw again")
         self.alone.clicked.connect(self.work.probe_screw)
-        self.anew = button("Count its turns from here", tip="After the springs were set by hand")
+        self.anew = button("Count anew", name="Count its turns from here")
+        self.anew.setToolTip("Count its turns from here: after the springs were set by hand")
         self.anew.clicked.connect(self.work.count_anew)
         self.far_off = QCheckBox("The screws may be &far off: feel the way")
         self.shape = button("See the shape: Surface")
@@ -111,22 +112,13 @@ class AdjustersStation(Station):
         self.use.clicked.connect(self.use_fault)
         self.work.changed.connect(self._way_answered)
         self.ends = label(role="rust", wrap=True)
-        put(
-            column,
-            self.shape,
-            self.wrong,
-            self.use,
-            self.ends,
-            self.alone,
-            self.flip,
-            self.hold,
-            rule(),
-            self.becomes,
-            self.back,
-            self.learnt,
-            self.anew,
-            self.far_off,
-        )
+        put(column, self.shape, self.wrong, self.use, self.ends)
+        for parts in ((self.alone, self.flip), (self.hold, self.anew)):
+            row = QHBoxLayout()
+            for part in parts:
+                row.addWidget(part, 1)
+            column.addLayout(row)
+        put(column, rule(), self.becomes, self.back, self.learnt, self.far_off)
         column.addStretch(1)
 
     def _screws(self) -> None:
@@ -239,7 +231,7 @@ class AdjustersStation(Station):
         self.alone.setEnabled(idle and self._session.ready and self._session.guard is not None)
         self._tell_trouble()
         self.back.setVisible(work.tried is not None)
-        self.flip.setText(f"Seen from {'&above' if self.under else '&under'}  U")
+        self.flip.setText(f"From {'&above' if self.under else '&under'}  U")
         if busy and work.total:
             there = self._session.sheet is None or self._session.sheet.probe.there
             doing = "Touching" if there else "Feeling by hand"
@@ -253,10 +245,10 @@ class AdjustersStation(Station):
             tell(self.had, "")
             tell(self.becomes, "")
             return
-        small = f"{work.survey.kind} survey of {day(work.survey.taken_at)}"
-        fltt = f"{mm(solved.before.fltt)} mm FLTt as measured"
+        small = f"measured {day(work.survey.taken_at)}"
+        fltt = f"{mm(solved.before.fltt)} mm FLTt"
         if work.level or screw.leave:
-            self.readout.tell(mm(solved.before.fltt), "mm FLTt as measured", small)
+            self.readout.tell(mm(solved.before.fltt), "mm FLTt", small)
         else:
             # The one figure that is read from the floor beside the printer.
             whole, rest = divmod(round(screw.turn_deg), 360)
@@ -275,8 +267,9 @@ class AdjustersStation(Station):
         had = work.turns_had(screw.name)
         way = "clockwise" if had >= 0 else "counterclockwise"
         so_far = f"{abs(had):.2f} turns {way} so far" if had else "not turned yet"
-        alone = f"alone it reaches {work.reach(screw.name) * 100:.0f} % of bow and twist"
-        tell(self.had, f"± {2 * screw.u_deg:.0f}° (k = 2), {so_far}; {alone}")
+        tell(self.had, f"± {2 * screw.u_deg:.0f}° (k = 2), {so_far}")
+        reach = f"Alone it reaches {work.reach(screw.name) * 100:.0f} % of bow and twist"
+        self.had.setToolTip(reach)
         self._tell_outcome(solved)
 
     def _way_answered(self) -> None:
@@ -302,17 +295,13 @@ class AdjustersStation(Station):
             told = f"After all turns: {becomes}, {reached}."
         tell(self.becomes, told)
         gain = work.gain
-        told = (
-            "Its bending over the screws is not learnt yet."
-            if gain is None
-            else (
-                f"The plate follows {gain.value * 100:.0f} ± {200 * gain.u:.0f} % of the bend "
-                "between "
-                "its screws (learnt)."
-            )
-        )
+        learnt: list[str] = []
+        if gain is not None:
+            share = f"{gain.value * 100:.0f} ± {200 * gain.u:.0f} %"
+            learnt = [f"Learnt: the plate follows {share} of the bend between its screws."]
         doubts = [one.sentence for one in adjusters_told(solved) if one.code == "scatters"]
-        tell(self.learnt, " ".join([told, *doubts]))
+        tell(self.learnt, " ".join([*learnt, *doubts]))
+        self.learnt.setVisible(bool(learnt or doubts))
 
     def _tell_trouble(self) -> None:
         """A screw that is not what the sheet says, and springs that come to their ends."""

@@ -50,7 +50,7 @@ class FirstLayerStation(Station):
             row.clicked.connect(lambda _=False, r=row: self._open(r))
         for act in self.acts:
             act.clicked.connect(lambda _=False, a=act: self._begin(a.weighed))
-        column = bench.scrolled()
+        column = bench.scrolled(self._aim())
         column.setSpacing(4)
         bench.clearance.hide()  # nothing moves from here
         for part in (
@@ -59,7 +59,6 @@ class FirstLayerStation(Station):
         ):  # fmt: skip
             column.addWidget(part)
         column.addStretch(1)
-        column.addWidget(self._aim())
         return bench
 
     def _aim(self) -> QWidget:
@@ -128,7 +127,7 @@ class FirstLayerStation(Station):
             work.follow()
         if s.sheet is None or not seen:
             return
-        self.notice.follow(s)
+        self.notice.follow(s, takes_looks=False)
         self._follow_aim()
         advice = work.advice
         for widget in (self.made_of, self.rest, self.next, *self.causes, *self.acts):

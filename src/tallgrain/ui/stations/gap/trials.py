@@ -18,6 +18,7 @@ from tallgrain.core.solve.gap import Verdict
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.trials import LOOKS, paint_sample
 from tallgrain.ui.session.session import Session
+from tallgrain.ui.session.state import LinkState
 from tallgrain.ui.stations.gap.trial_model import TrialWork
 from tallgrain.ui.widgets.parts import Readout, amount, button, label, put, rule, tell
 from tallgrain.ui.widgets.words import mm
@@ -158,6 +159,10 @@ class TrialPage(QWidget):
             )
         tell(self.what, self._sentence())
         self.write.setEnabled(idle and t_set is not None)
+        # A patch is printed once the height is known: until then the look has its room.
+        unsure = s.link is LinkState.UP and s.needs_clearance and not s.busy
+        for part in (self.layer, self.count, self.write):
+            part.setVisible(not unsure)
         doubt = work.nothing_known and (work.watched or work.caution() is not None)
         self.watched.setVisible(doubt)
         if not doubt and self.watched.isChecked():

@@ -39,12 +39,12 @@ class ValuesPage(QWidget):
         column.setSpacing(8)
         self.told = label(wrap=True)
         column.addWidget(self.told)
-        self._boxes = QVBoxLayout()
-        self._boxes.setSpacing(8)
-        column.addLayout(self._boxes)
         self.keep = button("Keep them: survive power-off")
         self.keep.clicked.connect(work.keep)
         column.addWidget(self.keep)
+        self._boxes = QVBoxLayout()
+        self._boxes.setSpacing(8)
+        column.addLayout(self._boxes)
         column.addStretch(1)
 
     def primary(self) -> None:

@@ -1,14 +1,14 @@
 """Where is the probe? Four sources, kept side by side and compared."""
 
 from PyQt6.QtCore import QSignalBlocker
-from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from tallgrain.core.probe.claims import CLAIMED_U_MM, RULER_U_MM, Claim, quadrant_offset, side_words
 from tallgrain.errors import TallGrainError
 from tallgrain.ui.session.probe_work import ProbeWork
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.widgets.jog import JogPad
-from tallgrain.ui.widgets.parts import FigureBox, Pages, amount, button, label, tell
+from tallgrain.ui.widgets.parts import FigureBox, Pages, amount, button, label, put, tell
 from tallgrain.ui.widgets.words import count_of, mm
 
 SOURCES = (
@@ -30,6 +30,8 @@ class WherePage(QWidget):
         super().__init__()
         self._session, self._work = session, work
         self.quadrant: tuple[str, str] | None = None
+        # How each source is used, told until it has begun.
+        self._ways: list[QLabel] = []
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(8)
@@ -44,11 +46,9 @@ class WherePage(QWidget):
         column.addWidget(self.pages)
         column.addWidget(label("What is known", "head"))
         self.known = label(wrap=True)
-        self.reasons = label(wrap=True)
-        column.addWidget(self.known)
-        column.addWidget(self.reasons)
         self.use = button("Use the best of them in the sheet")
-        column.addWidget(self.use)
+        self.reasons = label(wrap=True)
+        put(column, self.known, self.use, self.reasons)
         column.addStretch(1)
         self.source.currentIndexChanged.connect(self._show_page)
         self._show_page(0)
@@ -67,7 +67,8 @@ class WherePage(QWidget):
         column = QVBoxLayout(page)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(6)
-        column.addWidget(label(words, wrap=True))
+        self._ways.append(label(words, wrap=True))
+        column.addWidget(self._ways[-1])
         return page, column
 
     # Measured
@@ -232,6 +233,9 @@ class WherePage(QWidget):
         touched = work.touched_at is not None
         self.here.setEnabled(idle and touched)
         self.back.setEnabled(bool(work.marks))
+        begun = {1: touched or bool(work.marks), 2: bool(work.offsets.scans)}
+        for number, way in enumerate(self._ways):
+            way.setVisible(not begun.get(number, False))
         no_mark = work.kind == "proximity"
         self.touch.setEnabled(idle and not touched and not no_mark)
         self.touch.setToolTip("A proximity sensor leaves no mark" if no_mark else "")

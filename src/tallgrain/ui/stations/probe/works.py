@@ -107,7 +107,6 @@ class WorksPage(QWidget):
         self.steps = RecoveryList()
         self.lines = QListWidget()
         self.lines.setAccessibleName("Checks of the probe")
-        self.lines.setFixedHeight(122)
         self.advice = label(role="muted", wrap=True)
         self.see = label(role="safety", wrap=True)
         self.diagnosis = label(role="rust", wrap=True)
@@ -132,10 +131,10 @@ class WorksPage(QWidget):
         self.override.clicked.connect(self._override)
         self.again = button("Make all checks again")
         self.again.clicked.connect(work.again)
-        put(column, self.steps, self.lines, self.advice, self.diagnosis, self.see)
+        put(column, self.steps, self.lines, self.again, self.diagnosis, self.see, self.advice)
         put(foot, self.clearance, self.power, self.act)
         foot.addLayout(answers)
-        put(column, self.reason, self.override, self.again)
+        put(column, self.reason, self.override)
         column.addStretch(1)
         self.power.toggled.connect(lambda _: self.refresh())
 
@@ -180,7 +179,7 @@ class WorksPage(QWidget):
                 arm=probe.arm_deg, hot=probe.hottest_c, before=before.total, **asdict(before)
             )
             tell(self.advice, advice)
-            self.advice.setVisible(bool(advice))
+            self.advice.setVisible(bool(advice) and ails is None)
         tell(self.diagnosis, f"{ails.name.capitalize()}. {ails.remedy}" if ails else "")
         self.diagnosis.setVisible(ails is not None)
         idle = s.ready
@@ -222,6 +221,8 @@ class WorksPage(QWidget):
         if self.lines.count() != len(work.checks):
             self.lines.clear()
             self.lines.addItems([""] * len(work.checks))
+            rows = len(work.checks) * self.lines.sizeHintForRow(0)
+            self.lines.setFixedHeight(rows + 2 * self.lines.frameWidth() + 4)
         for i, check in enumerate(work.checks):
             passed = work.passed(check)
             mark = "●" if passed else "○" if passed is None else "◐"

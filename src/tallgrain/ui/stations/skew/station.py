@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from PyQt6.QtCore import QPointF, QRectF
+from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QHBoxLayout
 
@@ -16,7 +16,7 @@ from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.stations.skew.picture import GaugeField
 from tallgrain.ui.stations.skew.words import odd_words, scale_words
 from tallgrain.ui.widgets.bench import Notice, beside_the_bench, scrolled, show_act
-from tallgrain.ui.widgets.parts import Panel, Readout, amount, button, label, put, tell
+from tallgrain.ui.widgets.parts import Panel, Readout, amount, button, heard, label, put, tell
 from tallgrain.ui.widgets.value_words import lean_words
 from tallgrain.ui.widgets.words import MINUS, mm
 
@@ -89,7 +89,8 @@ class SkewStation(Station):
         self.head = label("", "head")
         entry = self._entry()
         self.buys = label(role="muted", wrap=True)
-        self.list = label(wrap=True)
+        self.list = label()
+        self.list.setTextFormat(Qt.TextFormat.RichText)  # a table of figures, nobody's words
         self.scales = label(role="muted", wrap=True)
         self.scale = QCheckBox("Solve for &scale too (plastic shrinks)")
         self.scale.setChecked(True)
@@ -291,27 +292,33 @@ class SkewStation(Station):
 
     def _tell_list(self, solved: SkewSolution | None) -> None:
         work = self.work
-        lines: list[str] = []
+        rows: list[tuple[str, str, str]] = []
         grouped: dict[tuple[tuple[str, str], bool], list[float]] = {}
         for one in work.here.readings:
             grouped.setdefault((one.pair, one.inside), []).append(one.mm)
         for i, ((pair, inside), values) in enumerate(grouped.items()):
-            told = "  ".join(f"{v:.2f}" for v in values)
+            told = f"{values[-1]:.2f}{f' ({len(values)})' if len(values) > 1 else ''}"
             left = ""
             if solved is not None and i < len(solved.residuals):
                 off = round(solved.residuals[i] * 1000)
-                left = f"   fits to {off:+d} µm".replace("-", MINUS) if off else "   fits"
-            lines.append(f"{'–'.join(pair)}{' inside' if inside else ''}: {told} mm{left}")
-        tell(self.list, "\n".join(lines))
-        self.list.setVisible(bool(lines))
+                left = f"{off:+d} µm".replace("-", MINUS) if off else "fits"
+            rows.append((f"{'–'.join(pair)}{' in' if inside else ''}", told, left))
+        tell(self.list, _table(rows))
+        every = [
+            f"{'–'.join(pair)}{' inside' if inside else ''}: "
+            f"{', '.join(f'{v:.2f}' for v in values)} mm"
+            for (pair, inside), values in grouped.items()
+        ]
+        self.list.setToolTip("\n".join(["All readings:", *every]))
+        heard(self.list, "; ".join(every))
+        self.list.setVisible(bool(rows))
         best = work.buys() if solved is not None and not solved.suspects else None
         self.buys.setVisible(best is not None)
         if best is not None and solved is not None:
             pair, u = best
             tell(
                 self.buys,
-                f"One more reading of {'–'.join(pair)} would bring ± "
-                f"{solved.u * 2000:.2f} to ± {2 * u:.2f} mrad.",
+                f"{'–'.join(pair)} once more: ± {solved.u * 2000:.2f} to ± {2 * u:.2f} mrad.",
             )
         self._tell_scales(solved)
 
@@ -373,3 +380,15 @@ class SkewStation(Station):
         paint_gauge(
             painter, rect, GaugeView(part, work.chosen, told, frozenset(odd), shape, times, lean)
         )
+
+
+def _table(rows: list[tuple[str, str, str]]) -> str:
+    """Newest readings (and how many there are), and how far each is off: two distances a line."""
+    lines = []
+    for at in range(0, len(rows), 2):
+        cells = [
+            f"<td>{name}</td><td>&nbsp;{told}&nbsp;</td><td align='right'>{left}&nbsp;&nbsp;</td>"
+            for name, told, left in rows[at : at + 2]
+        ]
+        lines.append(f"<tr>{''.join(cells)}</tr>")
+    return f"<table>{''.join(lines)}</table>" if rows else ""
