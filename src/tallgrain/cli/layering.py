@@ -118,12 +118,14 @@ def _corners(box: Any) -> tuple[float, float, float, float]:
 
 
 def _table(advice: Any) -> str:
+    from tallgrain.core.layer.layer import span_words
+
     found = advice.layer
     low, high = found.limits
     rows = [[part.words, f"± {part.mm:.3f}", "assumed" if part.assumed else part.opens]
             for part in found.parts]  # fmt: skip
     lines = [
-        f"first layer {max(found.low, 0.0):.2f} to {found.high:.2f} mm, 95 % sure; limits "
+        f"first layer {span_words(found.low, found.high, ' to ')} mm, 95 % sure; limits "
         f"{low:.2f} to {high:.2f} mm",
         f"{100 * found.chance:.0f} in 100 that it leaves them somewhere; worst at x "
         f"{found.worst[0]:.0f}, y {found.worst[1]:.0f}: {max(found.worst_mm[0], 0.0):.2f} mm",
@@ -132,7 +134,7 @@ def _table(advice: Any) -> str:
     ]
     todo = [
         [f"{k}. {one.act.words}", f"{one.act.seconds / 60:.1f} min",
-         f"{max(one.low, 0.0):.2f} to {one.high:.2f} mm"]
+         f"{span_words(one.low, one.high, ' to ')} mm"]
         for k, one in enumerate(advice.acts[:3], 1)
     ]  # fmt: skip
     return "\n".join([*lines, *([aligned(todo)] if todo else [])])

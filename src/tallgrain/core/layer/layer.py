@@ -110,6 +110,11 @@ class Part:
     assumed: bool = False
 
 
+def span_words(low: float, high: float, to: str = "–") -> str:
+    """Thinnest and thickest (mm) to a hundredth; no layer is thinner than nothing."""
+    return f"{max(low, 0.0):.2f}{to}{max(high, 0.0):.2f}"
+
+
 @dataclass(frozen=True)
 class FirstLayer:
     """low to high: thinnest to thickest over the area with 95 % certainty (mm); chance of leaving

@@ -70,7 +70,7 @@ if TYPE_CHECKING:
     from tallgrain.ui.stations.towers.station import TowersStation
 
 # A window lower than this is short (px).
-SHORT_PX = 1300
+SHORT_PX, LOW_PX = 1300, 760
 
 S = TypeVar("S", bound=Station)
 # Events that are looked at wherever they go: clicks and the wheel over boxes, what is about to be
@@ -412,6 +412,7 @@ class Window(QMainWindow):
 
     def _fold(self) -> None:
         self.strip.fold(self.height() < theme.px(SHORT_PX))
+        self.evening.fold(self.height() < theme.px(LOW_PX))
 
     def dropEvent(self, event: QDropEvent | None) -> None:
         """Take each file that was dropped."""

@@ -4,6 +4,7 @@ from collections.abc import Sequence
 
 from tallgrain.clock import now
 from tallgrain.core.layer.acts import Advice
+from tallgrain.core.layer.layer import span_words
 from tallgrain.errors import TallGrainError
 from tallgrain.journal.journal import Journal
 from tallgrain.journal.records import SheetOn
@@ -44,7 +45,7 @@ def layer_blocks(advice: Advice) -> tuple[Block, ...]:
     """The figure with its causes."""
     layer, (low, high) = advice.layer, advice.layer.limits
     figure = (
-        f"{mm(max(layer.low, 0.0), 2)} to {mm(layer.high, 2)} mm with 95 % certainty, limits "
+        f"{span_words(layer.low, layer.high, ' to ')} mm with 95 % certainty, limits "
         f"{mm(low, 2)} to {mm(high, 2)}. {advice.sentence}"
     )
     rows = tuple(

@@ -9,6 +9,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from tallgrain.clock import now
 from tallgrain.core.layer.acts import Advice, Weighed
+from tallgrain.core.layer.layer import span_words
 from tallgrain.core.machine.outline import Rectangle
 from tallgrain.errors import TallGrainError
 from tallgrain.journal.records import (
@@ -144,8 +145,8 @@ class LayerWork(QObject):
             return ""
         said, is_now = self.expected, self.advice.layer
         return (
-            f"After that {max(said.low, 0):.2f}–{said.high:.2f} mm was expected; it is "
-            f"{max(is_now.low, 0):.2f}–{is_now.high:.2f}."
+            f"After that {span_words(said.low, said.high)} mm was expected; it is "
+            f"{span_words(is_now.low, is_now.high)}."
         )
 
     # Working it out

@@ -21,23 +21,24 @@ class StepButton(QPushButton):
 
     def __init__(self, step: EveningStep, following: bool) -> None:
         super().__init__()
-        self.step, self.following = step, following
+        self.step, self.following, self.slim = step, following, False
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         state = "done" if step.done else "next" if following else "open"
         self.setAccessibleName(f"{step.name}: {state}")
 
     def sizeHint(self) -> QSize:
-        """A kernel and a line."""
-        return theme.size(90, 50)
+        """A kernel and a line; slim: the kernel alone."""
+        return theme.size(40, 24) if self.slim else theme.size(90, 50)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw it."""
         painter = canvas(self)
         box = room(self)
-        middle = QPointF(box.center().x(), KERNEL_PX)
+        down = box.center().y() if self.slim else KERNEL_PX
+        middle = QPointF(box.center().x(), down)
         painter.setPen(pen(theme.GOLD, 1.6))
-        painter.drawLine(QPointF(box.left(), KERNEL_PX), QPointF(box.right(), KERNEL_PX))
+        painter.drawLine(QPointF(box.left(), down), QPointF(box.right(), down))
         half = self.step.begun or self.following
         fill = Fill.FULL if self.step.done else Fill.HALF if half else Fill.EMPTY
         paint_kernel(painter, middle, fill)
@@ -45,7 +46,8 @@ class StepButton(QPushButton):
         painter.setFont(theme.font(12, self.following))
         below = box.adjusted(2, KERNEL_PX + 16, -2, 0)
         way = Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignTop | Qt.TextFlag.TextWordWrap
-        painter.drawText(below, way, self.step.name)
+        if not self.slim:
+            painter.drawText(below, way, self.step.name)
         if self.hasFocus():
             painter.setPen(pen(theme.GOLD, 1.5))
             painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -63,19 +65,40 @@ class EveningStrip(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
-        panel = Panel(10)
-        head = QHBoxLayout()
+        self._panel = panel = Panel(10)
+        self._head = QWidget()
+        head = QHBoxLayout(self._head)
+        head.setContentsMargins(0, 0, 0, 0)
         head.addWidget(label("This evening", "head"))
         head.addWidget(label("any time, in any order; the next is half filled", "muted"))
         head.addStretch(1)
         self.left = label(role="muted")
         head.addWidget(self.left)
-        panel.column.addLayout(head)
+        panel.column.addWidget(self._head)
         self._row = QHBoxLayout()
         self._row.setSpacing(0)
-        panel.column.addLayout(self._row, 1)
+        line = QHBoxLayout()
+        self._next = label(role="head")
+        self._next.hide()
+        line.addWidget(self._next)
+        line.addLayout(self._row, 1)
+        panel.column.addLayout(line, 1)
         outer.addWidget(panel)
         self.buttons: dict[str, StepButton] = {}
+        self._slim = False
+
+    def fold(self, slim: bool) -> None:
+        """Be a line, the next step named and the others under the mouse, in a low window."""
+        if slim != self._slim:
+            self._slim = slim
+            self._head.setVisible(not slim)
+            self._next.setVisible(slim)
+            above = 2 if slim else 10
+            self._panel.column.setContentsMargins(10, above, 10, above)
+            for made in self.buttons.values():
+                made.slim = slim
+                made.updateGeometry()
+            self.updateGeometry()
 
     def show_steps(self, steps: list[EveningStep]) -> None:
         """Show how far it is."""
@@ -90,8 +113,11 @@ class EveningStrip(QWidget):
         following = next_of(steps)
         for step in steps:
             made = StepButton(step, step is following)
+            made.slim = self._slim
+            made.setToolTip(step.name)
             made.clicked.connect(lambda _=False, n=step.name: self._go(n))
             self.buttons[step.name] = made
             self._row.addWidget(made)
         minutes = sum(s.minutes for s in steps if not s.done)
+        tell(self._next, f"This evening: {following.name}" if following else "This evening: done")
         tell(self.left, f"about {minutes:.0f} min of yours" if minutes else "all done")

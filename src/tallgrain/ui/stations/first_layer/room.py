@@ -1,5 +1,6 @@
 """The First layer station as the route knows it: the summit of the stalk."""
 
+from tallgrain.core.layer.layer import span_words
 from tallgrain.ui.stations.base import Room, Shared, Station
 from tallgrain.ui.widgets.route import Fill, Kernel
 from tallgrain.ui.widgets.strip import Story, Told, over_time
@@ -21,7 +22,7 @@ class FirstLayerRoom(Room):
         if advice is None:
             return Kernel(self.name, Fill.EMPTY, "not worked out")
         layer = advice.layer
-        headline = f"{max(layer.low, 0):.2f}–{layer.high:.2f} mm"
+        headline = f"{span_words(layer.low, layer.high)} mm"
         if advice.enough:
             return Kernel(self.name, Fill.FULL, headline, "print")
         low, high = layer.limits
@@ -38,9 +39,9 @@ class FirstLayerRoom(Room):
                 day_.at,
                 (day_.low + day_.high) / 2,
                 day_.within,
-                f"{day(day_.at)}: {max(day_.low, 0):.2f} to {day_.high:.2f} mm"
+                f"{day(day_.at)}: {span_words(day_.low, day_.high, ' to ')} mm"
                 f"{'' if day_.within else ', not within your limits'}",
-                (max(day_.low, 0.0), day_.high),
+                (max(day_.low, 0.0), max(day_.high, 0.0)),
             )
             for day_ in known
         ]

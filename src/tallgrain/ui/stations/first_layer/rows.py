@@ -5,7 +5,7 @@ from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QAbstractButton, QSizePolicy
 
 from tallgrain.core.layer.acts import Weighed
-from tallgrain.core.layer.layer import Part
+from tallgrain.core.layer.layer import Part, span_words
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.pens import pen, text
 from tallgrain.ui.widgets.canvas import canvas, room
@@ -90,7 +90,8 @@ class ActRow(_Row):
         """Follow another one."""
         self.weighed = weighed
         self.setAccessibleName(
-            f"{weighed.act.words}, {duration(weighed.act.seconds)}: leaves {_range(weighed)} mm. "
+            f"{weighed.act.words}, {duration(weighed.act.seconds)}: leaves "
+            f"{span_words(weighed.low, weighed.high)} mm. "
             f"At {weighed.act.station}"
         )
         self.setToolTip(f"At {weighed.act.station}")
@@ -107,12 +108,8 @@ class ActRow(_Row):
         text(painter, QPointF(box.left() + 24, y), words, pixels=12, bold=first)
         time = duration(self.weighed.act.seconds).removeprefix("about ")
         text(painter, QPointF(box.right() - 2, y), time, RIGHT, 12, theme.MUTED)
-        left = f"then {_range(self.weighed)} mm"
+        left = f"then {span_words(self.weighed.low, self.weighed.high)} mm"
         text(painter, QPointF(box.left() + 24, y + 17), left, pixels=12, colour=theme.MUTED)
-
-
-def _range(weighed: Weighed) -> str:
-    return f"{max(weighed.low, 0.0):.2f}–{weighed.high:.2f}"
 
 
 def _fitted(words: str, room: float, pixels: int) -> str:

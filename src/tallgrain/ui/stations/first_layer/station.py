@@ -7,7 +7,7 @@ from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QSpinBox, QVBoxLayout, QWidget
 
 from tallgrain.core.layer.acts import Weighed
-from tallgrain.core.layer.layer import Part
+from tallgrain.core.layer.layer import Part, span_words
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.first_layer import LayerPicture, paint_first_layer
 from tallgrain.ui.painting.pens import text
@@ -143,7 +143,7 @@ class FirstLayerStation(Station):
             self.picture.update()
             return
         layer = advice.layer
-        figure = f"{max(layer.low, 0.0):.2f}–{layer.high:.2f}"
+        figure = span_words(layer.low, layer.high)
         self.readout.tell(figure, "mm, 95 % sure", f"limits {low:.2f}–{high:.2f}")
         tell(self.words, advice.sentence)
         set_role(self.words, "" if advice.enough else "rust")

@@ -122,7 +122,6 @@ class GaugePage(GapPage):
             self.contradiction,
             self.budget,
             self.change,
-            self.meant,
             self.stored,
             self.give,
             self.keep,
@@ -304,9 +303,10 @@ class GaugePage(GapPage):
         self.stored.setEnabled(idle)
         self.give.setVisible(lost and not work.values.lost)
         self.give.setEnabled(idle)
-        self.keep.setVisible(stands is not None and not stands.held.saved)
+        # Once the hands are out.
+        self.keep.setVisible(stands is not None and not stands.held.saved and not work.gauging)
         self.keep.setEnabled(idle)
-        self.take_back.setVisible(last is not None and not lost)
+        self.take_back.setVisible(last is not None and not lost and not work.gauging)
         self.take_back.setEnabled(idle)
 
     def _change_words(self) -> str:
@@ -324,9 +324,9 @@ class GaugePage(GapPage):
         if held is not None:
             # In its own sign and unit, whatever its console counts in.
             scale = held.live / held.ours if held.ours else 1.0
-            own = f" The printer's own figure becomes {mm(scale * found.t, signed=True)}"
+            own = f" In the printer: {mm(scale * found.t, signed=True)}"
             own += f" {held.unit}." if held.unit else "."
         return (
-            f"The nozzle would print {mm(abs(change))} mm {way} the plate than now. Trip height "
-            f"{mm(t_set)} becomes {mm(found.t)} mm.{own}"
+            f"Prints {mm(abs(change))} mm {way} the plate than now: {mm(t_set)} becomes "
+            f"{mm(found.t)} mm.{own}"
         )

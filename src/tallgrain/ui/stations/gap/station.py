@@ -43,7 +43,8 @@ class GapStation(Station):
         self.nudges = NudgePage(session, self.trials)
         self.ledger = LedgerPage(session, values, lambda: shared.visit("Handover"))
         self._pages = (self.page, self.trial, self.nudges, self.ledger)
-        self.tabbed = bench.tabbed(TABS, self._pages, self.page.apply)
+        feet = (self.trial.foot, self.page.meant, self.page.apply)
+        self.tabbed = bench.tabbed(TABS, self._pages, *feet)
         self.field = QStackedWidget()
         self.field.addWidget(self.picture)
         self.field.addWidget(self.ledger.table)
@@ -106,6 +107,8 @@ class GapStation(Station):
         needs_height = self.tab in (GAUGE, TRIALS)
         if self.tab != GAUGE:
             self.page.apply.setVisible(False)
+            self.page.meant.setVisible(False)
+        self.trial.foot.setVisible(self.tab == TRIALS)
         self.clearance.setVisible(unsure and needs_height)
         words = self._act_words()
         show_act(self.act, words, self._act_moves)

@@ -53,9 +53,21 @@ class TrialPage(QWidget):
         column.addWidget(self.readout)
         column.addWidget(self.what)
         self._patch(column)
-        column.addWidget(rule())
+        self.foot = self._verdicts()
+        self.back = button("Take the newest verdict back  ⌫", name="Take the newest verdict back")
+        self.back.clicked.connect(work.take_back)
+        self.log = label(wrap=True, role="muted")
+        self.keep = button("&Keep it: survive power-off")
+        self.keep.clicked.connect(work.values.keep)
+        put(column, self.back, self.log, self.keep)
+        column.addStretch(1)
+
+    def _verdicts(self) -> QWidget:
+        """How it looks and what follows from it: always in sight."""
+        foot = QWidget()
+        column = QVBoxLayout(foot)
+        column.setContentsMargins(0, 0, 0, 0)
         self.asked = label("How does the newest patch look?", "head")
-        column.addWidget(self.asked)
         grid = QGridLayout()
         grid.setSpacing(5)
         self.looks = {}
@@ -63,19 +75,15 @@ class TrialPage(QWidget):
             made = button(f"{words}  {i + 1}", name=words)
             made.setIcon(sample(verdict))
             made.setIconSize(SAMPLE)
-            made.clicked.connect(lambda _=False, v=verdict: work.verdict(v))
+            made.clicked.connect(lambda _=False, v=verdict: self._work.verdict(v))
             self.looks[verdict] = made
             grid.addWidget(made, i // 2, i % 2)
-        column.addLayout(grid)
-        self.back = button("Take the newest verdict back  ⌫", name="Take the newest verdict back")
-        self.back.clicked.connect(work.take_back)
-        self.log = label(wrap=True, role="muted")
         self.next = button("")
-        self.next.clicked.connect(work.set_next)
-        self.keep = button("&Keep it: survive power-off")
-        self.keep.clicked.connect(work.values.keep)
-        put(column, self.back, self.log, self.next, self.keep)
-        column.addStretch(1)
+        self.next.clicked.connect(self._work.set_next)
+        put(column, rule(), self.asked)
+        column.addLayout(grid)
+        column.addWidget(self.next)
+        return foot
 
     def _patch(self, column: QVBoxLayout) -> None:
         row = QHBoxLayout()
