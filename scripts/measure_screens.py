@@ -20,6 +20,8 @@ from PyQt6.QtWidgets import (
 )
 
 from tallgrain import demo
+from tallgrain.demo import at_hands
+from tallgrain.link.guard.looks import READING_MM
 from tallgrain.store.ledger import Ledger
 from tallgrain.ui.app import theme
 from tallgrain.ui.app.start import application, demo_window, make_window
@@ -129,7 +131,7 @@ def measured(window):
             if isinstance(one, CONTROLS) and one.isVisible() and not part:
                 controls += 1
                 out += hidden(one)
-    if window.station.name in ("Skew", "Drift"):
+    if window.station.name in ("Skew", "Drift", "Gap", "Probe"):
         plate = 0.0  # a gauge is drawn there, larger than any plate, or many small plates
     return plate / (middle.width() * middle.height()), words, controls, out
 
@@ -148,23 +150,105 @@ def table(window, sizes, app):
         "|" + "---|" * (len(sizes) + 1),
     ]
     for page, told in rows.items():
-        cells = [
-            f"{f'{100 * share:.0f} %' if share else '–'}, {words}, {controls}, {out}"
-            for share, words, controls, out in told
-        ]
-        lines.append(f"| {page} | {' | '.join(cells)} |")
+        lines.append(f"| {page} | {' | '.join(cell(*figures) for figures in told)} |")
     return lines
 
 
-def hands_in(window):
-    """The gap's loop at its first place, with hands under the nozzle: most stands on the bench."""
-    work = window.gap.work
-    window.visit("Gap")
-    window.station.show_tab(0)
-    work.go_aside((0.0, 0.0))
-    while window.session.busy:
+def cell(share, words, controls, out):
+    """A page's figures as they stand in a table."""
+    return f"{f'{100 * share:.0f} %' if share else '–'}, {words}, {controls}, {out}"
+
+
+def wait(ready, what, seconds=90):
+    """Until something is so."""
+    for _ in range(10 * seconds):
+        if ready():
+            return
         rest(None, 100)
-    rest(None, 400)
+    raise TimeoutError(what)
+
+
+def settled(window, act):
+    """Do something and wait until the printer rests."""
+    act()
+    rest(None, 100)
+    wait(lambda: not window.session.busy, f"{window.station.name} never came to rest")
+    rest(None, 600)
+
+
+def printer(window, name):
+    """Another printer, linked."""
+    s = window.session
+    s.choose_printer(name)
+    rest(None, 900)
+    wait(lambda: s.link.value == "up" and s.sheet.name == name, f"{name} was not linked")
+
+
+def halted(window):
+    """A survey begun and stopped."""
+    s = window.session
+    s.motion.start_survey()
+    wait(lambda: s.progress is not None and len(s.progress.touched) >= 12, "nothing was touched")
+    settled(window, window.halt_key)
+
+
+def looked(window, workshop):
+    """As a builder does it: a ruler from far, things that fit from near, until it is referenced."""
+    s = window.session
+    for _ in range(6):
+        if s.guard.trusted:
+            return
+        hands = workshop.ports(s.sheet.name)["hands"]
+        far = float(at_hands(hands, "hands.ruler")["clearance_mm"])
+        if far >= READING_MM and not s.guard.wants_fit:
+            s.see_clearance(far)
+        else:
+            s.see_fit(float(at_hands(hands, "hands.stack")["clearance_mm"]), True)
+        settled(window, lambda: s.motion.do("finding the reference", s.guard.reference))
+    raise TimeoutError("the nozzle's height stays unknown")
+
+
+def states(window, workshop):
+    """What is shown between the pages at rest, by name: where most stands on a bench."""
+    gap, probe = window.gap, window.probe
+    printer(window, "Barley")
+    window.visit("Gap")
+    gap.show_tab(0)
+    settled(window, lambda: gap.work.go_aside((0.0, 0.0)))
+    yield "Gap: hands under the nozzle"
+    settled(window, gap.page.finish.click)
+    settled(window, lambda: gap.work.set_trip(1.76, "one trial as found"))
+    gap.work.feels = []
+    gap.show_tab(1)
+    gap.trials.verdict("sits_on_top")
+    rest(None)
+    yield "Gap: a trial judged, the height unknown"
+    looked(window, workshop)
+    window.visit("Surface")
+    halted(window)
+    yield "Surface: stopped"
+    window.visit("First layer")
+    rest(None, 6000)
+    yield "First layer: stopped"
+    window.visit("Probe")
+    probe.show_tab(0)
+    probe.work.again()
+    rest(None)
+    yield "Probe: checks, stopped"
+    printer(window, "Rye")
+    window.visit("Tilt")
+    settled(window, window.primary)
+    yield "Tilt: measured"
+    window.visit("Adjusters")
+    settled(window, window.primary)
+    yield "Adjusters: measured"
+    window.adjusters.tabbed.show_page(1)
+    rest(None)
+    yield "Adjusters: by gauge"
+    printer(window, "Millet")
+    window.visit("Towers")
+    settled(window, window.primary)
+    yield "Towers: measured"
 
 
 def main():
@@ -187,18 +271,15 @@ def main():
     window = demo_window(workshop)
     window.may_close = lambda: True
     lines += ["", "## Linked to the stand-in", "", *table(window, SIZES[:2], app)]
-    window.session.choose_printer("Barley")
-    while window.session.link.value != "up":
-        rest(app, 200)
-    lines += ["", "## Hands under the nozzle", "", "The gap's loop at its first place.", ""]
-    told = []
-    hands_in(window)
-    for width, height in SIZES[:2]:
-        window.resize(width, height)
-        rest(app, 400)
-        _, words, controls, out = measured(window)
-        told.append(f"{width} × {height}: {words} words, {controls} controls, {out} hidden")
-    lines += [f"- {one}" for one in told]
+    two = " | ".join(f"{w} × {h}: plate, words, controls, hidden" for w, h in SIZES[:2])
+    lines += ["", "## States between", "", f"| state | {two} |", "|---|---|---|"]
+    for state in states(window, workshop):
+        cells = []
+        for width, height in SIZES[:2]:
+            window.resize(width, height)
+            rest(app, 400)
+            cells.append(cell(*measured(window)))
+        lines.append(f"| {state} | {' | '.join(cells)} |")
     window.close()
     workshop.close()
     OUT.write_text("\n".join([*lines, ""]))

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QPainter, QPolygonF
+from PyQt6.QtGui import QFontMetricsF, QPainter, QPolygonF
 
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.procedures.tilt import TiltPass
@@ -20,10 +20,10 @@ RIGHT = Qt.AlignmentFlag.AlignRight
 TALLEST_PX, LEAST_PX = 46.0, 8.0
 # A motor that stands outside is drawn so far off the edge (px).
 AWAY_PX = 16.0
-# What three lines of words take above and below.
-LINES_PX = 60.0
+# What three lines of words take above, and two below; the chart of the passes under them.
+LINES_PX, BELOW_PX, CHART_PX = 60.0, 38.0, 112.0
 # What names and figures take at its sides, and how wide a field has to be for that (px).
-BESIDE_PX, NARROW_PX, TWO_NAMES_PX = 104.0, 480.0, 230.0
+BESIDE_PX, NARROW_PX, TWO_NAMES_PX = 124.0, 480.0, 230.0
 # The chart's ends (mm), wider where a spread needs it.
 LEAST_MM, MOST_MM = 0.002, 1.0
 
@@ -43,7 +43,7 @@ def paint_tilt(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     # Before there is any spread the plate has all of the room.
-    split = rect.top() + (0.72 if seen.passes else 1.0) * rect.height()
+    split = rect.bottom() - (CHART_PX if seen.passes else 0.0)
     upper = QRectF(rect.left(), rect.top(), rect.width(), split - rect.top())
     _plan(painter, upper, seen)
     if seen.passes:
@@ -58,7 +58,10 @@ def _plan(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
     # Until there are figures and arrows, names alone ask for less.
     wide, over = (BESIDE_PX, LINES_PX) if seen.passes else (74.0, 44.0)
     aside = AWAY_PX + (20 if seen.passes else 10) if narrow else wide
-    view = plain_view(rect.adjusted(aside, over, -aside, -over), plate_extent(sheet))
+    rear = any(s.at[1] > sheet.plate.outline.box.y1 for s in sheet.supports)
+    below = BELOW_PX if seen.passes else over
+    room = rect.adjusted(aside, over if rear else 12, -aside, -below)
+    view = plain_view(room, plate_extent(sheet))
     painter.setPen(pen(theme.INK, 2))
     painter.setBrush(theme.PANEL)
     painter.drawPath(outline_path(sheet.plate.outline, view))
@@ -141,15 +144,12 @@ def _levels(painter: QPainter, view: View, seen: Levelling, newest: TiltPass) ->
     painter.drawLine(at, tip)
     painter.setBrush(theme.MUTED)
     painter.drawEllipse(tip, 3, 3)
-    below = view.at(box.middle[0], box.y0) + QPointF(0, 18)
-    text(
-        painter,
-        below,
-        f"rises {mm(rise)} mm over the plate, toward the dot",
-        CENTRE,
-        12,
-        theme.MUTED,
-    )
+    words = f"rises {mm(rise)} mm over the plate, toward the dot"
+    low = view.at(box.middle[0], box.y0) - QPointF(0, 9)
+    # On the plate, where the lines of equal height run.
+    half = QFontMetricsF(theme.font(12)).horizontalAdvance(words) / 2 + 4
+    painter.fillRect(QRectF(low.x() - half, low.y() - 13, 2 * half, 17), theme.PANEL)
+    text(painter, low, words, CENTRE, 12, theme.MUTED)
 
 
 def _arrow(painter: QPainter, at: QPointF, share: float) -> None:
@@ -166,7 +166,7 @@ def _arrow(painter: QPainter, at: QPointF, share: float) -> None:
 
 
 def _chart(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
-    box = rect.adjusted(76, 26, -150, -30)
+    box = rect.adjusted(76, 22, -150, -22)
     painter.fillRect(box, theme.PANEL)
     text(
         painter,
@@ -220,5 +220,9 @@ def _chart(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
         # Above it, or beside it where the title stands above.
         low_enough = at.y() > box.top() + 14
         by, side = (QPointF(0, -10), CENTRE) if low_enough else (QPointF(9, 4), LEFT)
-        text(painter, at + by, mm(one.solved.before), side, 12, bold=True)
+        figure = mm(one.solved.before)
+        wide = QFontMetricsF(theme.font(12, True)).horizontalAdvance(figure) + 4
+        left = at.x() + by.x() - (wide / 2 if side == CENTRE else 2)
+        painter.fillRect(QRectF(left, at.y() + by.y() - 11, wide, 13), theme.PANEL)
+        text(painter, at + by, figure, side, 12, bold=True)
         text(painter, QPointF(at.x(), box.bottom() + 16), f"pass {i + 1}", CENTRE, 11, theme.MUTED)
