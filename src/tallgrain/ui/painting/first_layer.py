@@ -1,5 +1,6 @@
 """The next first layer: where it may leave the limits, and its whole distribution beside it."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import contourpy
@@ -12,6 +13,7 @@ from tallgrain.core.machine.outline import Rectangle
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.surface.chart import on_beyond
 from tallgrain.ui.app import theme
+from tallgrain.ui.painting.labels import Placer
 from tallgrain.ui.painting.pens import hatched, pen, text, triangle
 from tallgrain.ui.painting.plates import CORNER_PX, framed_path, rim_path
 from tallgrain.ui.painting.view import View, plain_view
@@ -89,18 +91,21 @@ def _plate(painter: QPainter, seen: LayerPicture, view: View) -> None:
         if found:
             longest = _inside(max(found, key=len), layer)
             away = np.hypot(*(longest - np.array(layer.worst)).T)
-            x, y = longest[int(away.argmax())]  # clear of what is said of the worst place
-            tags.append((view.at(float(x), float(y)), f"{100 * chance:.0f} %"))
+            # Clear of what is said of the worst place; elsewhere along it where that is taken.
+            places = longest[np.argsort(-away)[:: max(len(longest) // 12, 1)]]
+            spots = [view.at(float(x), float(y)) for x, y in places]
+            tags.append((spots, f"{100 * chance:.0f} %"))
     painter.restore()
-    for at, words in tags:
-        _tag(painter, at, words, frame)
+    placer = Placer(frame.adjusted(4, 4, -4, -4))
+    _worst(painter, layer, view, placer)
+    for spots, words in tags:
+        _tag(painter, placer, spots, words)
     if seen.box is not None:
         box = view.rect(seen.box)
         painter.setPen(pen(theme.INK, 1.8, Qt.PenStyle.DashLine))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawRect(box)
         text(painter, box.topLeft() + QPointF(6, -8), "this print", pixels=12, bold=True)
-    _worst(painter, layer, view, frame)
 
 
 def _inside(line: np.ndarray, layer: FirstLayer) -> np.ndarray:
@@ -124,25 +129,24 @@ def _image(chance: np.ndarray) -> QImage:
     return QImage(data.tobytes(), columns, rows, columns * 4, QImage.Format.Format_ARGB32).copy()
 
 
-def _tag(painter: QPainter, at: QPointF, words: str, inside: QRectF) -> None:
-    wide = 9.0 * len(words) + 10
-    box = QRectF(at.x() - wide / 2, at.y() - 10, wide, 20)
-    box.moveLeft(min(max(box.left(), inside.left() + 4), inside.right() - wide - 4))
-    box.moveTop(min(max(box.top(), inside.top() + 4), inside.bottom() - 24))
+def _tag(painter: QPainter, placer: Placer, spots: Sequence[QPointF], words: str) -> None:
+    """Words in a box at the first of some places that is free."""
+    wide = QFontMetricsF(theme.font(12)).horizontalAdvance(words) + 16
+    box = placer.place(QRectF(at.x() - wide / 2, at.y() - 10, wide, 20) for at in spots)
     painter.setPen(pen(theme.LINE, 1))
     painter.setBrush(theme.PANEL)
     painter.drawRoundedRect(box, 3, 3)
     text(painter, box.center() + QPointF(0, 4), words, CENTRE, 12)
 
 
-def _worst(painter: QPainter, layer: FirstLayer, view: View, frame: QRectF) -> None:
+def _worst(painter: QPainter, layer: FirstLayer, view: View, placer: Placer) -> None:
     at = view.at(*layer.worst)
     painter.setPen(pen(theme.PANEL, 1))
     painter.setBrush(theme.INK)
     painter.drawPolygon(triangle(at, 7, True))
     words = f"{max(layer.worst_mm[0], 0.0):.2f} mm here"
-    left = at.x() < frame.center().x()
-    _tag(painter, at + QPointF(66 if left else -66, 0), words, frame)
+    left = at.x() < view.box.center().x()
+    _tag(painter, placer, [at + QPointF(66 if left else -66, 0)], words)
 
 
 @dataclass(frozen=True)

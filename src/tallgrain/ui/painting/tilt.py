@@ -166,7 +166,7 @@ def _arrow(painter: QPainter, at: QPointF, share: float) -> None:
 
 
 def _chart(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
-    box = rect.adjusted(76, 22, -150, -22)
+    box = rect.adjusted(76, 26, -150, -20)
     painter.fillRect(box, theme.PANEL)
     text(
         painter,

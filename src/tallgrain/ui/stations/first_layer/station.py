@@ -19,6 +19,7 @@ from tallgrain.ui.widgets.parts import Readout, label, set_role, tell
 from tallgrain.ui.widgets.picture import StationPicture
 
 CAUSES, ACTS = 4, 3
+LOW_PX = 600
 
 
 class FirstLayerStation(Station):
@@ -151,12 +152,17 @@ class FirstLayerStation(Station):
             row.show_part(part, layer.parts[0].mm)
         for row in self.causes[len(layer.parts) :]:
             row.setVisible(False)
-        smaller = len(layer.parts) - CAUSES
+        # In a low window fewer are told, so that none is out of sight.
+        low_window = self.widget.height() < theme.px(LOW_PX)
+        causes, acts = (CAUSES - 1, ACTS - 1) if low_window else (CAUSES, ACTS)
+        for row in self.causes[causes:]:
+            row.setVisible(False)
+        smaller = len(layer.parts) - causes
         tell(
-            self.rest, f"and {smaller} smaller, together ± {_together(layer.parts[CAUSES:]):.3f} mm"
+            self.rest, f"and {smaller} smaller, together ± {_together(layer.parts[causes:]):.3f} mm"
         )
         self.rest.setVisible(smaller > 0)
-        shown = () if advice.enough else advice.acts[:ACTS]
+        shown = () if advice.enough else advice.acts[:acts]
         self.next.setVisible(bool(shown))
         for k, act in enumerate(self.acts):
             act.setVisible(k < len(shown))
