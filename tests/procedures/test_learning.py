@@ -63,9 +63,9 @@ def test_prints_tell_how_far_a_hand_is_off(bias):
         )
     found = learnt_bias(told)
     assert abs(found.mm - bias) <= 2 * found.u + 0.004 and found.sittings == 20
-    assert learnt_bias([(1.8, 0.01, [])]).size == pytest.approx(
-        (0.9 * 0.004**2 + 0.1 * 0.015**2) ** 0.5
-    )
+    # Two hands of three by 0.004, one by 0.015.
+    unknown = ((2 * 0.004**2 + 0.015**2) / 3) ** 0.5
+    assert learnt_bias([(1.8, 0.01, [])]).size == pytest.approx(unknown)
 
 
 def test_the_next_survey_is_judged_by_what_was_learnt(home):

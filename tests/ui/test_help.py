@@ -44,6 +44,13 @@ def test_f1_opens_the_stations_own_help_beside_the_work(season, qtbot):
     assert window.help.text.textCursor().selectedText().lower() == "verify"
     QTest.keyClicks(window.help.search, "zzz")
     assert not window.help.look_for(again=True)
+    # Where the window grows narrow meanwhile, no part of the work is pushed out of it.
+    window.resize(1024, 700)
+    qtbot.waitUntil(window.help.isFloating)
+    bench = window.gap.tabbed
+    assert bench.mapTo(window, bench.rect().topRight()).x() < 1024
+    window.resize(1440, 800)
+    qtbot.waitUntil(lambda: not window.help.isFloating())
     press(window, Qt.Key.Key_F1)
     assert not window.help.isVisible()
 

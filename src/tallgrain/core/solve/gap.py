@@ -26,7 +26,7 @@ HAND_WEIGHT, WORDS_WEIGHT, NARROW = 20.0, 4.0, 4.0
 # How far a hand's grips may lie off the gauge's true thickness: what it calls a grip is nobody's
 # but its own, and repeats don't show it. Most hands by the first, this share of them by the second
 # (mm, one standard deviation); both together are what a hand that nobody knows may be off by.
-USUAL_BIAS_MM, ODD, ODD_BIAS_MM = 0.004, 0.1, 0.015
+USUAL_BIAS_MM, ODD, ODD_BIAS_MM = 0.004, 1 / 3, 0.015
 HAND_BIAS_MM = float(np.sqrt((1 - ODD) * USUAL_BIAS_MM**2 + ODD * ODD_BIAS_MM**2))
 # Two feels contradict each other beyond so many hand spreads.
 CONTRADICTS = 2.5

@@ -409,6 +409,8 @@ class Window(QMainWindow):
         super().resizeEvent(event)
         self.growing.soon()
         self._fold()
+        if self.help.isVisible():
+            self.help.beside(self)
 
     def _fold(self) -> None:
         self.strip.fold(self.height() < theme.px(SHORT_PX))

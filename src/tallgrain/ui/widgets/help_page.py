@@ -15,7 +15,7 @@ from tallgrain.ui.app.keys import KEYS
 from tallgrain.ui.widgets.route import Fill, Kernel
 
 # Beside the work where the window is so wide (px); a window of its own where it is not.
-WIDTH, BESIDE_FROM = 254, 1280
+WIDTH, BESIDE_FROM, ROUTE_PX = 254, 1280, 214
 SKETCH = 216
 STANDS = {
     Fill.EMPTY: "nothing done yet",
@@ -124,14 +124,14 @@ class HelpPage(QDockWidget):
             self.text.setMarkdown(page_of(kernel, steps))
 
     def beside(self, window: QWidget) -> None:
-        """Beside the work, or over it where there is no room."""
+        """Beside the work; where there is no room over its drawing, never over the bench."""
         narrow = window.width() < BESIDE_FROM
         if narrow != self.isFloating():
             self.setFloating(narrow)
         if narrow:
             self.resize(WIDTH + 90, min(window.height() - 120, 620))
-            corner = window.mapToGlobal(window.rect().topRight())
-            self.move(corner.x() - self.width() - 12, corner.y() + 90)
+            corner = window.mapToGlobal(window.rect().topLeft())
+            self.move(corner.x() + theme.px(ROUTE_PX), corner.y() + 90)
 
     def look_for(self, again: bool) -> bool:
         """The next place of what is typed, from the top where it is typed anew."""
