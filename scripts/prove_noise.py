@@ -263,11 +263,11 @@ def noise_text(seeds=range(150)):
         "one touch in 50 off by 0.05 to 0.3 mm; touches that remember 0.6 of the last; a warm-up "
         "of 20 µm over the survey; the same with the first place touched again at the end.", "",
         "What no survey of that kind can show is told as an assumption, and stays below: a warm-up "
-        "without a place touched again (`creep_unseen`; as surveys are made: *creep*), a hand's "
-        "bias and a rougher reference before they are learnt (`hand_assumed`; *learnt*), an "
-        "error that stays with a diagonal where no side is read (`stays_assumed`). From few "
-        "touches heavy tails and memory often don't show at all, and one wild place of "
-        "eight is half of a plate of 0.1 mm.",
+        "without a place touched again (`creep_unseen`; as surveys are made: *creep*). An "
+        "error that stays with a diagonal where no side is read (`stays_assumed`) and a hand's "
+        "bias before it is learnt (`hand_assumed`) are in u as assumptions. From few touches "
+        "heavy tails and memory often don't show at all, and one wild place of eight is half "
+        "of a plate of 0.1 mm.",
     ]  # fmt: skip
     for head, what, words in (
         ("Tilt raises", tilt, "A plate bowed by up to 0.06 mm; u in µm."),

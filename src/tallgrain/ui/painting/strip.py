@@ -1,6 +1,7 @@
 """The strip: a station's headline figure over the season, drawn on any painter."""
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
@@ -14,6 +15,8 @@ from tallgrain.ui.widgets.words import mm
 
 LEFT, RIGHT, TOP, BOTTOM = 60.0, 40.0, 44.0, 22.0
 DAY_S = 86_400.0
+# How far apart A and B stand at least (px).
+PIN_PX = 14.0
 
 
 @dataclass(frozen=True)
@@ -259,8 +262,22 @@ def _grains(painter: QPainter, rect: QRectF, picture: StripPicture) -> None:
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(pen(theme.GOLD, 2))
             painter.drawEllipse(at, 9, 10)
-        for pin, name in ((picture.pin_a, "A"), (picture.pin_b, "B")):
-            if i == pin:
-                above = at.y() - 10 > rect.top() + 42
-                place = at + QPointF(0, -10 if above else 20)
-                text(painter, place, name, Qt.AlignmentFlag.AlignHCenter, 12, bold=True)
+    _pins(painter, rect, picture, places)
+
+
+def _pins(
+    painter: QPainter, rect: QRectF, picture: StripPicture, places: Sequence[QPointF | None]
+) -> None:
+    """A and B at their surveys, aside of each other where these lie close."""
+    there = [
+        (places[pin], name)
+        for pin, name in ((picture.pin_a, "A"), (picture.pin_b, "B"))
+        if pin is not None and 0 <= pin < len(places)
+    ]
+    pins = sorted(((at, name) for at, name in there if at is not None), key=lambda p: p[0].x())
+    close = len(pins) == 2 and pins[1][0].x() - pins[0][0].x() < PIN_PX
+    for k, (at, name) in enumerate(pins):
+        above = at.y() - 10 > rect.top() + 42
+        aside = (2 * k - 1) * PIN_PX / 2 if close else 0.0
+        place = at + QPointF(aside, -10 if above else 20)
+        text(painter, place, name, Qt.AlignmentFlag.AlignHCenter, 12, bold=True)

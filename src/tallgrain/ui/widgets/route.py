@@ -17,6 +17,8 @@ from tallgrain.ui.widgets.parts import on_pick, show_picked
 WIDTH = 206
 # Where a station's words begin, and their sizes (px).
 WORDS_AT, NAME_PX, REASON_PX = 56.0, 13, 11
+# A station lower than this has no room for three lines as they stand usually (px).
+LOW_PX = 50.0
 
 
 class Fill(Enum):
@@ -132,7 +134,10 @@ class StationButton(QAbstractButton):
         room_px, reason = box.right() - 8 - WORDS_AT, self._kernel.reason
         # Beside the name, or as a third line where it is too long for that.
         third = bool(reason) and small.horizontalAdvance(reason) > room_px - wide
-        name_y, line = middle.y() - (13 if third else 4), 16 if third else 18
+        # Three lines stand closer where large type leaves a station little height.
+        low = box.height() < LOW_PX
+        up, line = (11 if low else 13, 14 if low else 16) if third else (4, 18)
+        name_y = middle.y() - up
         name = QPointF(WORDS_AT, name_y)
         text(painter, name, self._kernel.name, pixels=NAME_PX, colour=ink, bold=True)
         if self._kernel.headline:
