@@ -240,7 +240,7 @@ def _limits(
 
 
 def _serial(rest: Sequence[Floats]) -> float:
-    """The first serial correlation of touches at one place, where it is beyond chance (10 %
+    """The first serial correlation of touches at one place, where it is beyond chance (20 %
     one-sided); what taking the mean took away is given back."""
     pairs = sum(len(r) - 1 for r in rest)
     power = sum(float(r @ r) for r in rest)
@@ -248,7 +248,7 @@ def _serial(rest: Sequence[Floats]) -> float:
         return 0.0
     r = sum(float(v[1:] @ v[:-1]) for v in rest) / power
     r += sum(1.0 for _ in rest) / sum(len(v) for v in rest)
-    if r < 1.28 / np.sqrt(pairs):
+    if r < 0.84 / np.sqrt(pairs):
         return 0.0
     return float(min(r + 2 * r * len(rest) / pairs + 0.5 / np.sqrt(pairs), 0.8))
 
