@@ -204,15 +204,11 @@ def _dial(
 ) -> None:
     box = QRectF(at.x() - radius, at.y() - radius, 2 * radius, 2 * radius)
     small = radius < DIAL_PX
-    if small:
-        wide = QFontMetricsF(theme.font(12, chosen)).horizontalAdvance(turn.name) + 8
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(theme.PANEL)
-        painter.drawRoundedRect(QRectF(at.x() - wide / 2, at.y() + radius + 3, wide, 17), 3, 3)
     painter.setPen(pen(theme.GOLD if chosen else theme.INK, 3 if chosen else 1.4))
     painter.setBrush(theme.GOLD_WASH if chosen else theme.PANEL)
     painter.drawEllipse(box)
-    text(painter, at + QPointF(0, radius + 16), turn.name, CENTRE, 12, bold=chosen)
+    ground = theme.PANEL if small else None
+    text(painter, at + QPointF(0, radius + 16), turn.name, CENTRE, 12, bold=chosen, ground=ground)
     if turn.leave:
         text(painter, at + QPointF(0, 5), "leave", CENTRE, 14, theme.MUTED, True)
         return

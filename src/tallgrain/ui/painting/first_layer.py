@@ -214,9 +214,8 @@ def _spread(painter: QPainter, box: QRectF, seen: LayerPicture, lying: bool) -> 
     end = scale.at(high, scale.half)
     if not lying:
         # Where the spread is wide it runs behind the word.
-        words = QFontMetricsF(theme.font(11)).horizontalAdvance("limits") + 6
-        painter.fillRect(QRectF(end.x() - words, end.y() - 18, words, 15), theme.PANEL)
-        text(painter, end + QPointF(-3, -6), "limits", RIGHT, 11, theme.RUST)
+        at = end + QPointF(-3, -6)
+        text(painter, at, "limits", RIGHT, 11, theme.RUST, ground=theme.PANEL)
     elif end.x() + 48 < box.right():
         text(painter, end + QPointF(6, 12), "limits", pixels=11, colour=theme.RUST)
     else:

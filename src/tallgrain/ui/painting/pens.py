@@ -22,8 +22,10 @@ def text(
     pixels: int = 12,
     colour: QColor = theme.INK,
     bold: bool = False,
+    ground: QColor | None = None,
 ) -> QRectF:
-    """Words whose baseline starts, centres or ends at a place; the box they took."""
+    """Words whose baseline starts, centres or ends at a place; the box they took. ground: what
+    they stand on where lines would run behind them."""
     used = theme.font(pixels, bold)
     painter.setFont(used)
     painter.setPen(colour)
@@ -34,8 +36,11 @@ def text(
         x -= width / 2
     elif align & Qt.AlignmentFlag.AlignRight:
         x -= width
+    box = QRectF(x, at.y() - metrics.ascent(), width, metrics.height())
+    if ground is not None:
+        painter.fillRect(box.adjusted(-3, 0, 3, 0), ground)
     painter.drawText(QPointF(x, at.y()), words)
-    return QRectF(x, at.y() - metrics.ascent(), width, metrics.height())
+    return box
 
 
 def wrapped(

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QFontMetricsF, QPainter, QPolygonF
+from PyQt6.QtGui import QPainter, QPolygonF
 
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.procedures.tilt import TiltPass
@@ -147,9 +147,7 @@ def _levels(painter: QPainter, view: View, seen: Levelling, newest: TiltPass) ->
     words = f"rises {mm(rise)} mm over the plate, toward the dot"
     low = view.at(box.middle[0], box.y0) - QPointF(0, 9)
     # On the plate, where the lines of equal height run.
-    half = QFontMetricsF(theme.font(12)).horizontalAdvance(words) / 2 + 4
-    painter.fillRect(QRectF(low.x() - half, low.y() - 13, 2 * half, 17), theme.PANEL)
-    text(painter, low, words, CENTRE, 12, theme.MUTED)
+    text(painter, low, words, CENTRE, 12, theme.MUTED, ground=theme.PANEL)
 
 
 def _arrow(painter: QPainter, at: QPointF, share: float) -> None:
@@ -221,8 +219,5 @@ def _chart(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
         low_enough = at.y() > box.top() + 14
         by, side = (QPointF(0, -10), CENTRE) if low_enough else (QPointF(9, 4), LEFT)
         figure = mm(one.solved.before)
-        wide = QFontMetricsF(theme.font(12, True)).horizontalAdvance(figure) + 4
-        left = at.x() + by.x() - (wide / 2 if side == CENTRE else 2)
-        painter.fillRect(QRectF(left, at.y() + by.y() - 11, wide, 13), theme.PANEL)
-        text(painter, at + by, figure, side, 12, bold=True)
+        text(painter, at + by, figure, side, 12, bold=True, ground=theme.PANEL)
         text(painter, QPointF(at.x(), box.bottom() + 16), f"pass {i + 1}", CENTRE, 11, theme.MUTED)

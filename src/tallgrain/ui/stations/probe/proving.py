@@ -62,7 +62,7 @@ class ProvePage(QWidget):
             column.addLayout(row)
         self.again = button("Prove it again")
         self.again.clicked.connect(work.begin)
-        put(column, self.lines, self.break_off, self.again)
+        put(column, self.lines, self.again)
         column.addStretch(1)
 
     @property
@@ -115,7 +115,6 @@ class ProvePage(QWidget):
         if kind == "yes" and not (self.yes.hasFocus() or self.no.hasFocus()) and self.isVisible():
             self.yes.setFocus(Qt.FocusReason.OtherFocusReason)
         tell(self.lines, self._told())
-        self.break_off.setVisible(work.under_way)
         self.again.setVisible(work.proven and work.console and not work.under_way)
         self.again.setEnabled(self._session.ready)
 

@@ -43,10 +43,7 @@ class RepeatsPage(QWidget):
         self.words = label(wrap=True)
         column.addWidget(self.words)
         self.use = button("Use this scatter in the sheet")
-        self.break_off = button("Break off  F8", tip="Finish this touch, raise, stop")
-        self.break_off.clicked.connect(session.motion.break_off)
         column.addWidget(self.use)
-        column.addWidget(self.break_off)
         column.addStretch(1)
 
     def primary(self) -> None:
@@ -77,7 +74,6 @@ class RepeatsPage(QWidget):
         busy = self._session.busy
         goes = sheet is not None and sheet.probe.goes_away
         self.retract.setVisible(goes)
-        self.break_off.setVisible(busy)
         nozzle, plate = self.targets
         self.warm.setText(f"&Warm first: nozzle {nozzle:.0f} °C, plate {plate:.0f} °C")
         for box in (self.touches, self.places, self.retract, self.warm):

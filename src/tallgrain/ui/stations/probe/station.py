@@ -79,7 +79,7 @@ class ProbeStation(Station):
         self.pages = (
             self.works, self.where, self.repeats, self.gap, self.values, self.prove, self.learnt
         )  # fmt: skip
-        self.tabbed = bench.tabbed(TABS, self.pages, self.works.foot)
+        self.tabbed = bench.tabbed(TABS, self.pages, self.works.foot, self.prove.break_off)
         return bench
 
     def show_tab(self, number: int) -> None:
@@ -160,6 +160,7 @@ class ProbeStation(Station):
         self.tabbed.offer(range(len(TABS)) if s.sheet.probe.there else UNPROBED)
         number = self.tabbed.number
         self.works.foot.setVisible(number == 0)
+        self.prove.break_off.setVisible(number == CONSOLE and self.proving.under_way)
         count = self.repeats.places.value() * self.repeats.touches.value()
         touched = sum(len(place) for place in self.work.touches)
         self.under_way.follow(touched, count if number == 2 else 0)
