@@ -4,9 +4,11 @@ from collections.abc import Callable, Sequence
 from functools import partial
 
 from PyQt6.QtCore import QPointF, Qt
-from PyQt6.QtGui import QIcon, QPainter, QPaintEvent, QPixmap, QPolygonF
+from PyQt6.QtGui import QIcon, QKeyEvent, QPainter, QPaintEvent, QPixmap, QPolygonF
 from PyQt6.QtWidgets import (
+    QAbstractButton,
     QAbstractItemView,
+    QApplication,
     QButtonGroup,
     QDoubleSpinBox,
     QHBoxLayout,
@@ -89,6 +91,12 @@ class Tabbed(QWidget):
             self.pages.addWidget(holder)
         # Told after another page was shown.
         self.on_shown: Callable[[int], None] = lambda number: None
+        self._all = tuple(pages)
+
+    @property
+    def page(self) -> QWidget:
+        """What is shown."""
+        return self._all[self.number]
 
     def put_above(self, widget: QWidget) -> None:
         """A widget between the tabs and the pages."""
@@ -348,6 +356,16 @@ class Bench(Panel):
         self.under_way = UnderWay(session)
         self.act = button("", "primary")
         self.act.clicked.connect(act)
+        self._tabbed: Tabbed | None = None
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """A page's keys are live on the buttons of the foot too."""
+        now = QApplication.focusWidget()
+        page = None if self._tabbed is None else self._tabbed.page
+        if page is not None and isinstance(now, QAbstractButton) and not page.isAncestorOf(now):
+            page.keyPressEvent(event)
+        else:
+            super().keyPressEvent(event)
 
     def scrolled(self, *below: QWidget) -> QVBoxLayout:
         """One page that scrolls; where its parts go. Below: what is always in sight."""
@@ -358,7 +376,7 @@ class Bench(Panel):
 
     def tabbed(self, words: Sequence[str], pages: Sequence[QWidget], *below: QWidget) -> "Tabbed":
         """Several pages under tabs; below: what is always in sight."""
-        made = Tabbed(words, pages)
+        made = self._tabbed = Tabbed(words, pages)
         made.put_above(self.notice)
         self.column.addWidget(made, 1)
         self._end(*below)
