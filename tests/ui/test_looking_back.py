@@ -54,13 +54,13 @@ def test_walking_the_season_by_keys(season, qtbot):
         press(window, Qt.Key.Key_Left)
     assert "survey 30" in strip.accessibleDescription()
     press(window, Qt.Key.Key_Return)
-    qtbot.waitUntil(lambda: s.shown.head.ident == "30", timeout=5000)
+    qtbot.waitUntil(lambda: s.shown.head.ident == "30", timeout=20_000)
     assert not s.back.newest_shown
     for _ in range(20):
         press(window, Qt.Key.Key_Left)
     press(window, Qt.Key.Key_A)
     qtbot.waitUntil(
-        lambda: s.back.compared and s.back.compared.a.ident == s.back.pin_a, timeout=5000
+        lambda: s.back.compared and s.back.compared.a.ident == s.back.pin_a, timeout=20_000
     )
     assert strip.picture().pin_a is not None
     assert "The shape changed by" in words(window)
@@ -71,7 +71,7 @@ def test_walking_the_season_by_keys(season, qtbot):
     assert s.back.pin_a is None
     press(window, Qt.Key.Key_B)
     qtbot.waitUntil(
-        lambda: s.back.compared and s.back.compared.b.ident == s.back.pin_b, timeout=5000
+        lambda: s.back.compared and s.back.compared.b.ident == s.back.pin_b, timeout=20_000
     )
 
 

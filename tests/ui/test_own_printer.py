@@ -156,7 +156,8 @@ def test_heights_that_a_printer_gave_need_no_more_than_a_plate(empty, qtbot):
     press(window, Qt.Key.Key_F5)
     qtbot.waitUntil(lambda: window.session.shown is not None, timeout=30_000)
     assert window.station.name == "Surface" and len(window.session.shown.survey.points) == 4
-    assert window.session.sheet.name == "Sedge" and not window.strip.isHidden()
+    assert window.session.sheet.name == "Sedge"
+    qtbot.waitUntil(lambda: not window.strip.isHidden(), timeout=10_000)
 
 
 def test_what_is_assumed_has_words():
