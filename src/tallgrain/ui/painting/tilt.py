@@ -20,10 +20,11 @@ RIGHT = Qt.AlignmentFlag.AlignRight
 TALLEST_PX, LEAST_PX = 46.0, 8.0
 # A motor that stands outside is drawn so far off the edge (px).
 AWAY_PX = 16.0
-# What three lines of words take above, and two below; the chart of the passes under them.
-LINES_PX, BELOW_PX, CHART_PX = 60.0, 38.0, 112.0
-# What names and figures take at its sides, and how wide a field has to be for that (px).
-BESIDE_PX, NARROW_PX, TWO_NAMES_PX = 124.0, 480.0, 230.0
+# What three lines of words take above, and two below; how tall the chart of the passes is.
+LINES_PX, BELOW_PX, CHART_PX = 60.0, 38.0, 116.0
+# What names and figures take at its sides, and for less than which share of its size they may not
+# do so: then they stand on the plate.
+BESIDE_PX, SHRINKS, TWO_NAMES_PX = 124.0, 0.92, 230.0
 # The chart's ends (mm), wider where a spread needs it.
 LEAST_MM, MOST_MM = 0.002, 1.0
 
@@ -39,29 +40,11 @@ class Levelling:
 
 
 def paint_tilt(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
-    """Plan view on top, the spreads on a log scale below."""
+    """The plate from above, its motors and what they do."""
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-    # Before there is any spread the plate has all of the room.
-    split = rect.bottom() - (CHART_PX if seen.passes else 0.0)
-    upper = QRectF(rect.left(), rect.top(), rect.width(), split - rect.top())
-    _plan(painter, upper, seen)
-    if seen.passes:
-        _chart(painter, QRectF(rect.left(), split, rect.width(), rect.bottom() - split), seen)
-    painter.restore()
-
-
-def _plan(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
     sheet = seen.sheet
-    # In a narrow field names at the sides would shrink the plate: they stand on it there.
-    narrow = rect.width() < NARROW_PX
-    # Until there are figures and arrows, names alone ask for less.
-    wide, over = (BESIDE_PX, LINES_PX) if seen.passes else (74.0, 44.0)
-    aside = AWAY_PX + (20 if seen.passes else 10) if narrow else wide
-    rear = any(s.at[1] > sheet.plate.outline.box.y1 for s in sheet.supports)
-    below = BELOW_PX if seen.passes else over
-    room = rect.adjusted(aside, over if rear else 12, -aside, -below)
-    view = plain_view(room, plate_extent(sheet))
+    view, narrow = _view(rect, seen)
     painter.setPen(pen(theme.INK, 2))
     painter.setBrush(theme.PANEL)
     painter.drawPath(outline_path(sheet.plate.outline, view))
@@ -82,6 +65,23 @@ def _plan(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
             f"touching {seen.done} of {seen.total}" if under_way else "not measured in this sitting"
         )
         text(painter, view.at(*sheet.plate.datum_point), told, CENTRE, 14, theme.MUTED)
+    painter.restore()
+
+
+def _view(rect: QRectF, seen: Levelling) -> tuple[View, bool]:
+    """Where the plate lies, and whether names and figures stand on it: where they would shrink it
+    at its sides."""
+    # Until there are figures and arrows, names alone ask for less.
+    wide, over = (BESIDE_PX, LINES_PX) if seen.passes else (74.0, 44.0)
+    outline = seen.sheet.plate.outline.box
+    above = over if any(s.at[1] > outline.y1 for s in seen.sheet.supports) else 12
+    below = BELOW_PX if seen.passes else over
+    beside, within = (
+        plain_view(rect.adjusted(aside, above, -aside, -below), plate_extent(seen.sheet))
+        for aside in (wide, AWAY_PX + (20 if seen.passes else 10))
+    )
+    narrow = beside.scale < SHRINKS * within.scale
+    return (within if narrow else beside), narrow
 
 
 def _motor(painter: QPainter, view: View, seen: Levelling, number: int, narrow: bool) -> None:
@@ -98,21 +98,24 @@ def _motor(painter: QPainter, view: View, seen: Levelling, number: int, narrow: 
     beside = not frame.left() < at.x() < frame.right()
     high = -2.0 if at.y() > frame.top() else -32.0 if newest is not None else -10.0
     if narrow and beside:
-        out, high = -1.8 * out, min(high, frame.bottom() - at.y() - 40)
+        # Clear of the plate's rear and of what is told at its front.
+        out, high = -1.8 * out, min(high, frame.bottom() - at.y() - 64)
         # Words of both sides would meet in the middle of a small plate.
         high -= 52 if out < 0 and frame.width() < TWO_NAMES_PX else 0
     side, base = RIGHT if out < 0 else LEFT, at + QPointF(14 * out, high)
-    text(painter, base, support.name, side, 13, bold=True)
+    # On the plate lines of equal height would run behind the words.
+    ground = theme.PANEL if narrow and beside else None
+    text(painter, base, support.name, side, 13, bold=True, ground=ground)
     if newest is None:
         return
     # Seen by the printer the plate is high where the gantry that carries the nozzle is low.
     heights = newest.solved.heights - newest.solved.heights.mean()
     stands = float(heights[number]) * (1 if seen.sheet.kinematics == "plate_z" else -1)
     words = f"{mm(abs(stands))} mm {'high' if stands > 0 else 'low'}"
-    text(painter, base + QPointF(0, 16), words, side, 12, theme.MUTED)
+    text(painter, base + QPointF(0, 16), words, side, 12, theme.MUTED, ground=ground)
     if sent := newest.sent[number]:
         words = f"{mm(abs(sent))} mm {'up' if sent > 0 else 'down'}"
-        text(painter, base + QPointF(0, 32), words, side, 12, bold=True)
+        text(painter, base + QPointF(0, 32), words, side, 12, bold=True, ground=ground)
         # On the plate, clear of its edge, where the words stand off it.
         off = AWAY_PX + (12 if beside and not narrow else 0)
         place = at - QPointF(off if out > 0 else -off, 0)
@@ -163,12 +166,15 @@ def _arrow(painter: QPainter, at: QPointF, share: float) -> None:
     )
 
 
-def _chart(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
-    box = rect.adjusted(76, 26, -150, -20)
+def paint_passes(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
+    """The spread at the supports pass by pass, on a log scale, beside tolerance and noise."""
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    box = rect.adjusted(46, 28, -142, -20)
     painter.fillRect(box, theme.PANEL)
     text(
         painter,
-        QPointF(rect.left() + 12, rect.top() + 14),
+        QPointF(rect.left(), rect.top() + 14),
         "Spread at the supports, mm",
         pixels=13,
         bold=True,
@@ -221,3 +227,4 @@ def _chart(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
         figure = mm(one.solved.before)
         text(painter, at + by, figure, side, 12, bold=True, ground=theme.PANEL)
         text(painter, QPointF(at.x(), box.bottom() + 16), f"pass {i + 1}", CENTRE, 11, theme.MUTED)
+    painter.restore()

@@ -336,7 +336,7 @@ class ClearanceRow(QWidget):
                 self.head,
                 "What fits under the nozzle? The thickest of block, coin, gauge"
                 if fit
-                else "Nozzle above the plate, read on a ruler; nearer than 25 mm, what fits",
+                else "Nozzle above the plate by ruler; nearer than 25 mm, what fits",
             )
             self.seen.setVisible(not fit)
             self.drawn.show_looks(s.guard.trust.looks.heights)

@@ -282,7 +282,7 @@ class DriftStation(Station):
             notes.append(season.trend.sentence)
         tell(self.notes, "\n".join(notes))
         checked = self.work.checked
-        words = "Tells which stored survey still fits, and by what it moved."
+        words = "Tells which stored survey still fits."
         if s.busy and self.work.touched:
             words = f"{count_of(len(self.work.touched), 'touch', 'touches')} so far."
         elif checked is not None:

@@ -1,12 +1,15 @@
 """The Tilt station: let the Z motors level plate and gantry to each other."""
 
-from PyQt6.QtCore import QRectF
+from collections.abc import Callable
+
+from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QVBoxLayout
 
 from tallgrain.core.solve.tilt import TiltSolution, tilt_told
 from tallgrain.formats.draft import with_amount
-from tallgrain.ui.painting.tilt import Levelling, paint_tilt
+from tallgrain.ui.app import theme
+from tallgrain.ui.painting.tilt import CHART_PX, Levelling, paint_passes, paint_tilt
 from tallgrain.ui.session.state import LinkState
 from tallgrain.ui.session.timers import follow
 from tallgrain.ui.stations.base import Shared, Station
@@ -81,6 +84,11 @@ class TiltStation(Station):
         column.addLayout(again)
         column.addWidget(self.check)
         column.addWidget(self.shown)
+        self.chart = StationPicture(lambda painter, rect: self._paint(painter, rect, paint_passes))
+        self.chart.setMinimumSize(200, 0)
+        self.chart.setFocusPolicy(Qt.FocusPolicy.NoFocus)  # what it shows is read as words above
+        self.chart.setAccessibleName("Chart: the spread at the supports, pass by pass")
+        column.addWidget(self.chart)
         column.addStretch(1)
 
     def _supports(self) -> None:
@@ -192,6 +200,9 @@ class TiltStation(Station):
             lines.append(line)
         tell(self.log, "\n".join(lines))
         self.log.setVisible(bool(lines))
+        self.chart.setVisible(bool(lines))
+        self.chart.setFixedHeight(theme.px(CHART_PX))
+        self.chart.update()
         found = work.diagnosis
         wrong = found is not None and found.verdict != "healthy"
         self.said.setVisible(wrong)
@@ -234,11 +245,16 @@ class TiltStation(Station):
         }
         return ended.get(newest.verdict, "Broken off: measure again before you trust it.")
 
-    def _paint(self, painter: QPainter, rect: QRectF) -> None:
+    def _paint(
+        self,
+        painter: QPainter,
+        rect: QRectF,
+        paint: Callable[[QPainter, QRectF, Levelling], None] = paint_tilt,
+    ) -> None:
         sheet, work = self._session.sheet, self.work
         if sheet is not None and self.here:
             busy = self._session.busy
-            paint_tilt(
+            paint(
                 painter,
                 rect,
                 Levelling(sheet, tuple(work.passes), len(work.touched), work.total if busy else 0),
