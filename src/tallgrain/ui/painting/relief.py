@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QLinearGradient, QPainter, QPolygonF
+from PyQt6.QtGui import QFontMetricsF, QLinearGradient, QPainter, QPolygonF
 
 from tallgrain.core.surface.chart import Chart
 from tallgrain.core.surface.furrows import LEAN, RISE, Furrow, Furrows, Viewpoint, furrows
@@ -147,10 +147,13 @@ def _names(painter: QPainter, place: _Place, seen: Furrows, picture: ReliefPictu
     middle = base.x() + seen.across * place.scale / 2
     words = f"{picture.view.near} · height × {picture.view.exaggeration:g}"
     centre = Qt.AlignmentFlag.AlignHCenter
-    text(painter, QPointF(middle, y), words, centre, 12, theme.MUTED)
-    text(painter, QPointF(base.x(), y), left, Qt.AlignmentFlag.AlignLeft, 12, theme.MUTED)
+    one = text(painter, QPointF(base.x(), y), left, Qt.AlignmentFlag.AlignLeft, 12, theme.MUTED)
     edge = QPointF(base.x() + seen.across * place.scale, y)
-    text(painter, edge, right, Qt.AlignmentFlag.AlignRight, 12, theme.MUTED)
+    other = text(painter, edge, right, Qt.AlignmentFlag.AlignRight, 12, theme.MUTED)
+    between = other.left() - one.right() - 12
+    if QFontMetricsF(theme.font(12)).horizontalAdvance(words) > between:
+        words = picture.view.near  # a narrow relief names its sides alone
+    text(painter, QPointF(middle, y), words, centre, 12, theme.MUTED)
     if picture.before is None:
         return
     told = f"dashed: {picture.before[0]}"

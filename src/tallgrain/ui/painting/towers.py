@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QPainter, QPolygonF
+from PyQt6.QtGui import QFontMetricsF, QPainter, QPolygonF
 
 from tallgrain.core.machine.outline import Rectangle
 from tallgrain.core.machine.sheet import MachineSheet
@@ -106,7 +106,12 @@ def _plan(painter: QPainter, rect: QRectF, seen: TowersView) -> None:
         leftward = at.x() < view.box.center().x()
         side = Qt.AlignmentFlag.AlignRight if leftward else Qt.AlignmentFlag.AlignLeft
         away = QPointF(22 if leftward else -22, 32) if low else QPointF(0, -14)
-        text(painter, at + away, f"{tower} tower", side if low else CENTRE, 13, bold=True)
+        words, to = f"{tower} tower", at + away
+        if low:  # inside the drawing, however narrow
+            wide = QFontMetricsF(theme.font(13, True)).horizontalAdvance(words) + 2
+            least, most = rect.left() + wide, rect.right() - wide
+            to.setX(max(to.x(), least) if leftward else min(to.x(), most))
+        text(painter, to, words, side if low else CENTRE, 13, bold=True)
     for number, (x, y) in enumerate(seen.planned.tolist()):
         done = seen.busy and number < seen.touched
         painter.setPen(pen(theme.INK if done else theme.GOLD, 1.4))
