@@ -14,7 +14,7 @@ from tallgrain.ui.session.state import LinkState
 from tallgrain.ui.stations.rooms import SUMMIT
 from tallgrain.ui.stations.surface.pictures import Layer
 from tallgrain.ui.stations.surface.station import ABOUT
-from tallgrain.ui.widgets.bench import ClearanceRow
+from tallgrain.ui.widgets.clearance import ClearanceRow
 
 if TYPE_CHECKING:
     from tallgrain.ui.app.window import Window

@@ -48,7 +48,7 @@ from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.values_work import ValuesWork
 from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.stations.rooms import SUMMIT, Rooms
-from tallgrain.ui.widgets.bench import ClearanceRow
+from tallgrain.ui.widgets.clearance import ClearanceRow
 from tallgrain.ui.widgets.feeling import FeelStrip
 from tallgrain.ui.widgets.header import Header
 from tallgrain.ui.widgets.help_page import HelpPage

@@ -27,7 +27,8 @@ if TYPE_CHECKING:
     from tallgrain.ui.session.skew_work import SkewWork
     from tallgrain.ui.session.surfaces_work import SurfacesWork
     from tallgrain.ui.session.values_work import ValuesWork
-    from tallgrain.ui.widgets.bench import Bench, ClearanceRow, Notice
+    from tallgrain.ui.widgets.bench import Bench, Notice
+    from tallgrain.ui.widgets.clearance import ClearanceRow
     from tallgrain.ui.widgets.route import Kernel
     from tallgrain.ui.widgets.strip import Story
     from tallgrain.ui.widgets.under_way import UnderWay

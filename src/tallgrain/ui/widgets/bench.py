@@ -4,13 +4,12 @@ from collections.abc import Callable, Sequence
 from functools import partial
 
 from PyQt6.QtCore import QPointF, Qt
-from PyQt6.QtGui import QIcon, QKeyEvent, QPainter, QPaintEvent, QPixmap, QPolygonF
+from PyQt6.QtGui import QIcon, QKeyEvent, QPainter, QPixmap, QPolygonF
 from PyQt6.QtWidgets import (
     QAbstractButton,
     QAbstractItemView,
     QApplication,
     QButtonGroup,
-    QDoubleSpinBox,
     QHBoxLayout,
     QHeaderView,
     QLabel,
@@ -24,12 +23,10 @@ from PyQt6.QtWidgets import (
 
 from tallgrain.errors import TallGrainError
 from tallgrain.ui.app import theme
-from tallgrain.ui.app.wheel import NEVER
-from tallgrain.ui.painting.looks import draw_looks
 from tallgrain.ui.painting.pens import pen
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.state import LinkState
-from tallgrain.ui.widgets.canvas import canvas, room
+from tallgrain.ui.widgets.clearance import ClearanceRow
 from tallgrain.ui.widgets.parts import (
     Panel,
     Table,
@@ -268,82 +265,6 @@ class Notice(Panel):
         self.remedy.setVisible(bool(remedy))
 
 
-class ClearanceRow(QWidget):
-    """Where the nozzle's height is unknown: the builder looks, types, and takes it; a ruler from
-    far, things that fit from near. What was seen so far is drawn."""
-
-    def __init__(self, session: Session) -> None:
-        super().__init__()
-        self._session = session
-        self.clearance = QDoubleSpinBox()
-        self.clearance.setRange(0, 500)
-        self.clearance.setDecimals(1)  # what fits is felt with gauges, to a tenth
-        self.clearance.setSuffix(" mm")
-        self.clearance.setSpecialValueText("look, then type")
-        self.clearance.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
-        self.clearance.setProperty(NEVER, True)
-        self.clearance.setAccessibleName("What you see under the nozzle, in millimetres")
-        column = QVBoxLayout(self)
-        column.setContentsMargins(0, 0, 0, 0)
-        column.setSpacing(4)
-        self.head = label("", "head", wrap=True)
-        self.drawn = LooksView()
-        self.seen = button("I read this  Ctrl+Enter", tip="A ruler, from 25 mm up")
-        self.fits = button("It fits", tip="Something so thick fits under the nozzle")
-        self.too_thick = button("Too thick", tip="Something so thick does not fit")
-        self.lift = button("Raise 10 mm", tip="Away from the plate only")
-        self.seen.clicked.connect(self.take)
-        self.fits.clicked.connect(lambda: self.take_fit(True))
-        self.too_thick.clicked.connect(lambda: self.take_fit(False))
-        self.lift.clicked.connect(lambda: self._session.motion.raise_nozzle(10.0))
-        column.addWidget(self.head)
-        column.addWidget(self.drawn)
-        for parts in ((self.clearance, self.seen), (self.fits, self.too_thick, self.lift)):
-            row = QHBoxLayout()
-            for part in parts:
-                row.addWidget(part, 1 if part is self.clearance else 0)
-            column.addLayout(row)
-
-    def take(self) -> None:
-        """Take what was read, where a look is asked for."""
-        self._take(self._session.see_clearance)
-
-    def take_fit(self, fits: bool) -> None:
-        """Take that something so thick fits, or not."""
-        self._take(lambda mm: self._session.see_fit(mm, fits))
-
-    def _take(self, take: Callable[[float], None]) -> None:
-        if self.isHidden():
-            return
-        self.clearance.interpretText()
-        try:
-            take(self.clearance.value())
-        except TallGrainError as error:
-            self._session.problem = error
-            self._session.changed.emit()
-        else:
-            self.clearance.setValue(0)  # the next look is another one
-
-    def refresh(self, always: bool = False) -> bool:
-        """Show it where a look is needed (or wanted anyway); whether one is still to be taken."""
-        s = self._session
-        unsure = s.link is LinkState.UP and not s.busy and s.needs_clearance
-        if always and s.guard is not None:
-            unsure = s.guard.clearance_mm is None
-        if s.guard is not None:
-            fit = s.guard.wants_fit
-            tell(
-                self.head,
-                "What fits under the nozzle? The thickest of block, coin, gauge"
-                if fit
-                else "Nozzle above the plate by ruler; nearer than 25 mm, what fits",
-            )
-            self.seen.setVisible(not fit)
-            self.drawn.show_looks(s.guard.trust.looks.heights)
-        self.setVisible(unsure)
-        return unsure
-
-
 class Bench(Panel):
     """The right-hand part of a station: what went wrong on top, its own parts, a look under the
     nozzle where one is due, and the one next step (F5) below."""
@@ -384,27 +305,3 @@ class Bench(Panel):
 
     def _end(self, *below: QWidget) -> None:
         put(self.column, self.clearance, *below, self.under_way, self.act)
-
-
-class LooksView(QWidget):
-    """Each look drawn at the height that was seen; what the next one should be is not shown."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self._looks: tuple[tuple[float, bool], ...] = ()
-        self.setFixedHeight(46)
-        self.hide()
-
-    def show_looks(self, looks: tuple[tuple[float, bool], ...]) -> None:
-        """Heights in order (mm), and whether each is something that fits."""
-        self.setVisible(bool(looks))
-        if looks != self._looks:
-            self._looks = looks
-            self.setAccessibleName("Looks so far: " + ", ".join(f"{mm:.1f} mm" for mm, _ in looks))
-            self.update()
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        """Painted by ui/draw."""
-        painter = canvas(self)
-        draw_looks(painter, room(self), self._looks)
-        painter.end()

@@ -23,7 +23,8 @@ from tallgrain.ui.stations.adjusters.model import AdjustersWork
 from tallgrain.ui.stations.adjusters.pages import PlacesPage, RoundsPage
 from tallgrain.ui.stations.adjusters.rounds import RoundsWork
 from tallgrain.ui.stations.base import Shared, Station
-from tallgrain.ui.widgets.bench import ClearanceRow, act_words, beside_the_bench, show_act
+from tallgrain.ui.widgets.bench import act_words, beside_the_bench, show_act
+from tallgrain.ui.widgets.clearance import ClearanceRow
 from tallgrain.ui.widgets.parts import Readout, button, label, put, rule, tell
 from tallgrain.ui.widgets.words import day, mm
 

@@ -15,7 +15,8 @@ from tallgrain.ui.stations.drift.charts import ChartsPage
 from tallgrain.ui.stations.drift.compare import ComparePage
 from tallgrain.ui.stations.drift.more import HeatPage, WorkshopPage
 from tallgrain.ui.stations.drift.seasons import SeasonPage
-from tallgrain.ui.widgets.bench import ClearanceRow, Layered, act_words, beside, show_act
+from tallgrain.ui.widgets.bench import Layered, act_words, beside, show_act
+from tallgrain.ui.widgets.clearance import ClearanceRow
 from tallgrain.ui.widgets.parts import Panel, Readout, amount, button, label, put, rule, tell
 from tallgrain.ui.widgets.words import count_of, duration, mm
 

@@ -15,7 +15,8 @@ from tallgrain.ui.stations.gap.model import GaugeWork
 from tallgrain.ui.stations.gap.trial_model import TrialWork
 from tallgrain.ui.stations.gap.trials import NudgePage, TrialPage
 from tallgrain.ui.stations.gap.values import LedgerPage
-from tallgrain.ui.widgets.bench import ClearanceRow, beside_the_bench, show_act
+from tallgrain.ui.widgets.bench import beside_the_bench, show_act
+from tallgrain.ui.widgets.clearance import ClearanceRow
 from tallgrain.ui.widgets.parts import tell
 from tallgrain.ui.widgets.picture import StationPicture
 from tallgrain.ui.widgets.recovery import detour_words

@@ -20,7 +20,8 @@ from tallgrain.ui.stations.probe.repeats import RepeatsPage
 from tallgrain.ui.stations.probe.values import ValuesPage
 from tallgrain.ui.stations.probe.where import WherePage
 from tallgrain.ui.stations.probe.works import WorksPage
-from tallgrain.ui.widgets.bench import ClearanceRow, beside_the_bench, show_act
+from tallgrain.ui.widgets.bench import beside_the_bench, show_act
+from tallgrain.ui.widgets.clearance import ClearanceRow
 from tallgrain.ui.widgets.feel_page import GapPage
 from tallgrain.ui.widgets.jog import JogPad
 from tallgrain.ui.widgets.parts import tell

@@ -8,7 +8,8 @@ from tallgrain.core.probe.proximity import trips_before
 from tallgrain.errors import TallGrainError
 from tallgrain.journal.recovery import RecoveryStep
 from tallgrain.ui.stations.base import Shared
-from tallgrain.ui.widgets.bench import ClearanceRow, show_act
+from tallgrain.ui.widgets.bench import show_act
+from tallgrain.ui.widgets.clearance import ClearanceRow
 from tallgrain.ui.widgets.parts import button, label, put, set_role, tell
 from tallgrain.ui.widgets.recovery import RecoveryList, detour_words
 from tallgrain.ui.widgets.words import day

@@ -26,7 +26,8 @@ from tallgrain.ui.session.state import LinkState, Progress, SurveyPlan
 from tallgrain.ui.session.surveying import soak_left
 from tallgrain.ui.stations.surface.first_layer import FirstLayerPanel
 from tallgrain.ui.stations.surface.pages import CuresPage, TrustPage
-from tallgrain.ui.widgets.bench import ClearanceRow, Notice, Tabbed, show_act
+from tallgrain.ui.widgets.bench import Notice, Tabbed, show_act
+from tallgrain.ui.widgets.clearance import ClearanceRow
 from tallgrain.ui.widgets.compared_words import compared_words, figure_lines, in_short
 from tallgrain.ui.widgets.field import Field
 from tallgrain.ui.widgets.parts import (

@@ -34,7 +34,7 @@ from tallgrain.ui.stations.surface.bench import SurfaceBench
 from tallgrain.ui.stations.surface.first_layer import WAYS
 from tallgrain.ui.stations.surface.pictures import MIDDLES, Layer, Pictures
 from tallgrain.ui.stations.surface.pointing import Pointing
-from tallgrain.ui.widgets.bench import ClearanceRow
+from tallgrain.ui.widgets.clearance import ClearanceRow
 from tallgrain.ui.widgets.field import Field
 from tallgrain.ui.widgets.parts import Elided, button, label, on_pick, set_role, show_picked, tell
 from tallgrain.ui.widgets.relief import Relief
