@@ -32,6 +32,7 @@ from tallgrain.link.guard.looks import READING_MM
 from tallgrain.paths import ASSETS
 from tallgrain.procedures.events import BreakOff, SurveyEnded
 from tallgrain.procedures.gauge import gauge_loop
+from tallgrain.procedures.looking import Quality
 from tallgrain.procedures.survey import survey
 from tallgrain.procedures.warm import warm_up
 from tallgrain.store.ledger import FILE_NAME, Ledger, MachineEvent
@@ -286,6 +287,7 @@ def _one_evening(ledger: Ledger, year: Year, link: str, hands: str, evening: Eve
             token,
             sheet=evening.sheet,
             soak_min=evening.soak_min or None,
+            quality=Quality(sheet.probe.repeatability.s_r),
         )
         assert isinstance(end, SurveyEnded)
         if evening.gauge:

@@ -43,6 +43,9 @@ TRIM, TRIMMED = 0.1, 0.6574
 REMEMBERS = 0.25
 # A shorter season shows no wave of the year.
 SEASON_DAYS, YEAR_DAYS = 150.0, 365.25
+# How often steps are looked for again, with the noise that is left without them, and how few
+# differences say nothing of it.
+ROUNDS, LEAST_APART = 4, 6
 # A spread smaller than this (mm) is rounding, not quiet.
 LEAST_MM = 5e-4
 
@@ -89,6 +92,14 @@ def changes(series: Floats, days: Floats | None = None) -> tuple[Change, ...]:
         return ()
     noise, walk = spreads(values)
     found = _steps(values / noise, walk / noise)
+    for _ in range(ROUNDS if found else 0):
+        # What lies between two levels is no noise: those left find, and place, what it hid.
+        noise, walk = spreads(values, [place[0] for place, _ in found])
+        again = _steps(values / noise, walk / noise)
+        same = [p for p, _ in again] == [p for p, _ in found]
+        found = again or found
+        if same or not again:
+            break
     if found and days is not None and np.ptp(when := np.asarray(days)[kept]) >= SEASON_DAYS:
         wave = _year(when)
         level, instead = _without(wave, values / noise, found)
@@ -211,20 +222,31 @@ def _schwarz(rows: Floats, scaled: Floats, places: int) -> float:
     return float(n * terms * np.log(loss / (n * terms)) + figures * np.log(n))
 
 
-def spreads(values: Floats) -> tuple[Floats, Floats]:
+def spreads(values: Floats, cuts: Sequence[int] = ()) -> tuple[Floats, Floats]:
     """Noise of one survey and step of a random walk between two, by term (terms,) mm, robustly from
-    differences near and far: var(x[i + k] − x[i]) = 2·noise² + k·walk²."""
-    near = np.mean([_robust(values[k:] - values[:-k]) for k in LAGS], axis=0)
+    differences near and far: var(x[i + k] − x[i]) = 2·noise² + k·walk². cuts: where steps are, the
+    first survey after each, of which the differences say nothing."""
+    near = np.mean([_robust(_apart(values, k, cuts)) for k in LAGS], axis=0)
     noise = np.maximum(near / np.sqrt(2), LEAST_MM)
     lag = min(5, len(values) // 3)
     if lag < 2:
         return noise, WALK_PRIOR * noise
-    far = _robust(values[lag:] - values[:-lag])
+    far = _robust(_apart(values, lag, cuts))
     # A single term's figure is too rough to go by: all terms together, and what is usual.
     share = ((far / np.maximum(near, LEAST_MM)) ** 2 - 1) * 2 / lag
     sure = max(float(np.median(share)) - DOUBT / np.sqrt(len(values)), 0.0)
     walk = np.sqrt(sure + WALK_PRIOR**2)
     return noise, walk * noise
+
+
+def _apart(values: Floats, lag: int, cuts: Sequence[int]) -> Floats:
+    """Differences (n − lag, terms) without those across a step, where enough are left."""
+    first = np.arange(len(values) - lag)
+    across = np.zeros(len(first), dtype=bool)
+    for cut in cuts:
+        across |= (first < cut) & (cut <= first + lag)
+    used = first[~across] if (~across).sum() >= LEAST_APART else first
+    return np.asarray(values[used + lag] - values[used])
 
 
 def _robust(differences: Floats) -> Floats:
@@ -286,7 +308,18 @@ _Place = tuple[int, int, int]
 
 
 def _placed(along: Floats, low: int, at: int, high: int) -> _Place:
-    """Where along the direction of the change two levels fit best, near to where it was found."""
+    """Where along the direction of the change two levels fit best, near to where it was found; and
+    near to there, as long as it lies at the edge of what was looked at."""
+    first, last = low + LEAST_SIDE, high - LEAST_SIDE
+    for _ in range(high - low):
+        place = _nearest_place(along, low, at, high)
+        if place[0] == at or (first < place[0] < last and abs(place[0] - at) < NEAR):
+            break
+        at = place[0]
+    return place
+
+
+def _nearest_place(along: Floats, low: int, at: int, high: int) -> _Place:
     start, end = max(low, at - WINDOW), min(high, at + WINDOW)
     places = range(max(at - NEAR, low + LEAST_SIDE), min(at + NEAR, high - LEAST_SIDE) + 1)
     left = []
