@@ -5,7 +5,7 @@ import math
 import signal
 import sys
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
@@ -102,6 +102,16 @@ def say(text: str) -> None:
 def show(document: Any, as_json: bool, table: Callable[[], str]) -> None:
     """A result as one JSON document or as a readable table."""
     say(json.dumps(document, ensure_ascii=False, allow_nan=False) if as_json else table())
+
+
+def learnt_here(sheet: Any) -> Any:
+    """What a printer and its builder's hand are like, by the ledger that is there; as stated where
+    there is none. A PrinterLearnt."""
+    from tallgrain.procedures.learning import read_learnt, stated
+    from tallgrain.resolve import readable_ledger
+
+    with readable_ledger() or nullcontext() as ledger:
+        return read_learnt(ledger, sheet) if ledger is not None else stated(sheet)
 
 
 def number(value: float | None, digits: int = 3) -> str:

@@ -1,11 +1,20 @@
 """What surveys say: flatness, comparing, repeatability."""
 
-from contextlib import nullcontext, suppress
+from contextlib import suppress
 from typing import Annotated, Any, Literal
 
 import typer
 
-from tallgrain.cli.common import AsJson, Interpolation, Reference, aligned, app, number, show
+from tallgrain.cli.common import (
+    AsJson,
+    Interpolation,
+    Reference,
+    aligned,
+    app,
+    learnt_here,
+    number,
+    show,
+)
 from tallgrain.errors import InputError
 
 
@@ -27,7 +36,7 @@ def flatness(
     flat, terms = judge(found.xy, found.heights, _extent(found))
     if reference is Reference.mz:
         flat = measure(found.xy, found.heights, "mz")
-    noise = flatness_noise(found, _s_r(found))
+    noise = flatness_noise(found, *_touch_and_creep(found))
     about = flatness_told(noise, flat.fltt)
     document = {
         "n": flat.n,
@@ -91,17 +100,14 @@ def compare(
     from tallgrain.core.surface.changed import compare_told
     from tallgrain.core.surface.compare import DEFAULT_WINDOW_MM, Noise
     from tallgrain.core.surface.compare import compare as between
-    from tallgrain.procedures.learning import read_learnt, stated
-    from tallgrain.resolve import machine_sheet, readable_ledger, survey_named
+    from tallgrain.resolve import machine_sheet, survey_named
 
     first, second = survey_named(a), survey_named(b)
     noise, window = Noise(sigma=sigma_mm), DEFAULT_WINDOW_MM
     with suppress(InputError):  # a printer that is not known here: the documented defaults
         sheet, _ = machine_sheet(second.machine or first.machine or "?")
         window = sheet.tolerance.first_layer_mm
-        with readable_ledger() or nullcontext() as ledger:
-            learnt = read_learnt(ledger, sheet) if ledger is not None else stated(sheet)
-        noise = learnt.noise(sheet, sigma_mm)
+        noise = learnt_here(sheet).noise(sheet, sigma_mm)
     c = between(first, second, noise, window)
     document = {
         "overlap_points": len(c.xy),
@@ -143,20 +149,18 @@ def _extent(found: Any) -> Any:
     return round_extent(plate.outline.middle, found.xy)
 
 
-def _s_r(found: Any) -> float:
-    """What one touch of that printer scatters by (mm), as it was learnt where it was."""
+def _touch_and_creep(found: Any) -> tuple[float, float]:
+    """What one touch of that printer scatters by, and what a survey of it creeps by (mm), as they
+    were learnt where they were."""
     from tallgrain.core.surface.compare import DEFAULT_S_R
-    from tallgrain.procedures.learning import learnt_touch
-    from tallgrain.resolve import machine_sheet, readable_ledger
+    from tallgrain.core.warming import CREEP_MM
+    from tallgrain.resolve import machine_sheet
 
     try:
-        sheet, _ = machine_sheet(found.machine)
-        with readable_ledger() or nullcontext() as ledger:
-            if ledger is not None:
-                return learnt_touch(ledger, sheet).s
-        return float(sheet.probe.repeatability.s_r)
-    except InputError:
-        return DEFAULT_S_R
+        learnt = learnt_here(machine_sheet(found.machine)[0])
+    except InputError:  # a printer that is not known here
+        return DEFAULT_S_R, CREEP_MM
+    return learnt.touch.s, learnt.creep.s
 
 
 def repeatability_document(found: Any) -> dict[str, Any]:
@@ -233,7 +237,7 @@ def density(
     method: Literal["bilinear", "bicubic"] = (
         "bicubic" if interpolation is Interpolation.bicubic else "bilinear"
     )
-    s = float(np.sqrt((point_noise(found, _s_r(found))[0] ** 2).mean()))
+    s = float(np.sqrt((point_noise(found, _touch_and_creep(found)[0])[0] ** 2).mean()))
     advice = density_advice(found.xy, found.heights, tolerance_mm, method, samples, s)
     document = {
         "options": [

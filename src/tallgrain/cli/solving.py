@@ -6,7 +6,7 @@ from typing import Annotated, Any
 
 import typer
 
-from tallgrain.cli.common import AsJson, MachineName, Verbs, aligned, app, number, show
+from tallgrain.cli.common import AsJson, MachineName, Verbs, aligned, app, learnt_here, number, show
 
 Plane = StrEnum("Plane", {"xy": "xy", "xz": "xz", "yz": "yz"})
 
@@ -100,11 +100,14 @@ def solve_tilt_of(
     from tallgrain.resolve import machine_sheet, survey_named
 
     sheet, _ = machine_sheet(machine)
-    found = survey_named(survey)
-    solved = tilt_of(sheet, found, hold)
+    found, learnt = survey_named(survey), learnt_here(sheet)
+    solved = tilt_of(learnt.sheet(sheet), found, hold, learnt.creep.s)
     document: dict[str, Any] = {
         "raise_mm": {n: _round(float(r)) for n, r in solved.by_name.items()},
         "u_mm": {n: _round(float(u)) for n, u in zip(solved.names, solved.u, strict=True)},
+        "if_crept_mm": {
+            n: _round(float(u)) for n, u in zip(solved.names, solved.unseen, strict=True)
+        },
         "before_pv_mm": _round(solved.before),
         "after_pv_mm": _round(solved.after),
         "twist_left_mm": _round(solved.twist_left),
@@ -143,12 +146,12 @@ def solve_adjusters_of(
     as_json: AsJson = False,
 ) -> None:
     """How far each bed screw must turn, seen from above, for the flattest surface."""
-    from tallgrain.core.solve.adjusters import adjusters_told, solve_adjusters
+    from tallgrain.core.solve.adjusters import adjusters_by, adjusters_told
     from tallgrain.resolve import machine_sheet, survey_named
 
     sheet, _ = machine_sheet(machine)
-    found = survey_named(survey)
-    solved = solve_adjusters(sheet, found.xy, found.heights, hold)
+    found, learnt = survey_named(survey), learnt_here(sheet)
+    solved = adjusters_by(learnt.sheet(sheet), found, hold=hold, creep=learnt.creep.s)
 
     document = {**adjusters_document(solved), "dropped": _dropped(found, solved.dropped)}
 
@@ -183,9 +186,10 @@ def adjusters_document(solved: Any) -> dict[str, Any]:
                 "turn_deg": _round(turn.turn_deg),
                 "direction": turn.direction,
                 "u_deg": _round(turn.u_deg),
+                "if_crept_mm": _round(float(unseen)),
                 "leave": turn.leave,
             }
-            for turn in solved.turns
+            for turn, unseen in zip(solved.turns, solved.unseen, strict=True)
         },
         "before": told(solved.before),
         "after": told(solved.after),

@@ -11,12 +11,12 @@ from tallgrain.core.plan.screws import screws_plan
 from tallgrain.core.solve.adjusters import (
     AdjusterSolution,
     Gain,
+    adjusters_by,
     adjusters_of,
     learned_gain,
     level_verdict,
     raise_of,
     room_of,
-    solve_adjusters,
 )
 from tallgrain.core.solve.screws import ScrewDiagnosis, check_screws
 from tallgrain.core.survey import Floats, Survey
@@ -26,6 +26,7 @@ from tallgrain.journal.records import PlateGain, ScrewsLooked, ScrewTurned, Turn
 from tallgrain.link.guard.guard import Guard
 from tallgrain.procedures.events import BreakOff, Event, SurveyEnded
 from tallgrain.procedures.learning import learnt_touch
+from tallgrain.procedures.looking import Quality
 from tallgrain.procedures.survey import survey
 from tallgrain.store.ledger import Ledger
 
@@ -84,7 +85,7 @@ class ScrewsKnown:
     def solve(self, survey: Survey, heights: Floats, hold: str) -> AdjusterSolution:
         """The turns that heights (n,) mm at a survey's places ask for. Raises InputError."""
         room = room_of(self._sheet, self.raised())
-        return solve_adjusters(self._sheet, survey.xy, heights, hold, self.factor, room)
+        return adjusters_by(self._sheet, survey, heights, hold, self.factor, room)
 
     def learn(self, was: Survey, found: Survey, meant: Mapping[str, float]) -> ScrewDiagnosis:
         """What turns (raises by screw, mm) between two surveys teach of plate and screws."""
@@ -127,8 +128,9 @@ def adjusters_loop(
     known = ScrewsKnown(Journal(ledger, sheet.name, now), sheet)
     before: tuple[Survey, AdjusterSolution] | None = None
     for number in range(rounds + 1):
-        ident = ""
-        for event in survey(guard, ledger, plan, now, break_off, **conditions):  # type: ignore[arg-type]
+        ident, good = "", Quality(learnt_touch(ledger, sheet).s)
+        run = survey(guard, ledger, plan, now, break_off, quality=good, **conditions)  # type: ignore[arg-type]
+        for event in run:
             yield event
             if isinstance(event, SurveyEnded) and event.complete:
                 ident = event.ident

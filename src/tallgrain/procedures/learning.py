@@ -16,7 +16,6 @@ from tallgrain.core.solve.gap import (
     HAND_BIAS_MM,
     HAND_MM,
     HAND_WEIGHT,
-    SOAK_MM,
     GaugeLoop,
     GaugeTouch,
     Trial,
@@ -24,6 +23,7 @@ from tallgrain.core.solve.gap import (
 from tallgrain.core.surface.compare import Noise
 from tallgrain.core.surface.quality import series_drift
 from tallgrain.core.survey import Floats
+from tallgrain.core.warming import CREEP_MM
 from tallgrain.journal.journal import Journal
 from tallgrain.journal.record import Entry
 from tallgrain.journal.records import GapSolved, SeriesFound, TrialPrinted
@@ -56,7 +56,8 @@ class PrinterLearnt:
 
     def noise(self, sheet: MachineSheet, sigma: float | None = None) -> Noise:
         """For comparing two surveys of it."""
-        return Noise.of_sheet(self.sheet(sheet), sigma, self.reference.freedom)
+        known = self.sheet(sheet)
+        return Noise.of_sheet(known, sigma, self.reference.freedom, self.creep.s)
 
     def loop(
         self, sheet: MachineSheet, t_set: float, touches: Sequence[GaugeTouch], **known: Any
@@ -101,7 +102,7 @@ def lines(learnt: PrinterLearnt, sheet: MachineSheet) -> tuple[Line, ...]:
         _line("reference", "A new reference scatters by", learnt.reference, before.reference,
               "{seen} times from a survey to the next", "comparing, the gap, the first layer"),
         _line("creep", "While it surveys, its first place moves", learnt.creep, before.creep,
-              "{times} surveys that touched it again", "the first layer"),
+              "{times} surveys that touched it again", "what a survey can't show, the first layer"),
         _line("hand", "One grip of your hand scatters by", learnt.hand, before.hand,
               "{times} sittings with a gauge", "the gap"),
     ]  # fmt: skip
@@ -127,7 +128,7 @@ def stated(sheet: MachineSheet) -> PrinterLearnt:
     return PrinterLearnt(
         learnt_scatter((), (), r.s_r),
         learnt_reference(np.zeros(0), r.s_between),
-        learnt_scatter((), (), SOAK_MM / 3),
+        learnt_scatter((), (), CREEP_MM),
         learnt_scatter((), (), HAND_MM, HAND_WEIGHT),
         Bias(0.0, HAND_BIAS_MM, 0),
     )
@@ -200,7 +201,7 @@ def _creep(ledger: Ledger, rows: SeasonRows, s_r: float) -> Learnt:
         if seen is not None:
             squares.append(max(seen.mm**2 - seen.u_mm**2, 0.0))
             freedom.append(1)
-    return learnt_scatter(squares, freedom, SOAK_MM / 3)
+    return learnt_scatter(squares, freedom, CREEP_MM)
 
 
 def _hand(ledger: Ledger) -> tuple[Learnt, Bias]:

@@ -21,6 +21,7 @@ from tallgrain.journal.records import MotorsChecked, TiltLooked
 from tallgrain.link.guard.guard import Guard
 from tallgrain.procedures.events import BreakOff, Event, Happened, Phase, SurveyEnded
 from tallgrain.procedures.learning import as_learnt, learnt_touch
+from tallgrain.procedures.looking import Quality
 from tallgrain.procedures.survey import make_safe, referenced, survey
 from tallgrain.store.ledger import Ledger
 
@@ -218,9 +219,11 @@ def _measured(
     break_off: BreakOff,
     conditions: dict[str, object],
 ) -> Generator[Event, None, str | None]:
-    """A survey of the plan; gives its ident, None where it was broken off."""
-    ident = None
-    for event in survey(guard, ledger, plan, now, break_off, **conditions):  # type: ignore[arg-type]
+    """A survey of the plan, its first place touched again at the end; gives its ident, None where
+    it was broken off."""
+    ident, good = None, Quality(learnt_touch(ledger, guard.sheet).s)
+    run = survey(guard, ledger, plan, now, break_off, quality=good, **conditions)  # type: ignore[arg-type]
+    for event in run:
         yield event
         if isinstance(event, SurveyEnded) and event.complete:
             ident = event.ident

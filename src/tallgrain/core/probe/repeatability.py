@@ -5,9 +5,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tallgrain.core.scatter import CREEPS, STEPS_MM
+from tallgrain.core.scatter import STEPS_MM
 from tallgrain.core.survey import Floats
 from tallgrain.core.told import Told
+from tallgrain.core.warming import CREEPS
 from tallgrain.errors import InputError
 
 # ISO 5725-6: two single results differ by less than this many s_r in 95 of 100 cases.
@@ -19,8 +20,13 @@ LARGEST_SHARE = 0.2
 # no tails; how many normal touches the usual kurtosis counts for, and below which it is none.
 CREEP_LEAST, NO_TAIL, KURTOSIS_WEIGHT, KURTOSIS_PLAIN = 8, 15.0, 6.0, 3.4
 CREEP_MANY = 16
-# Fewer touches of a place than this show no common bend; below this chance each has its own.
-LEAST_BENT, OWN_LEVEL = 3, 1e-4
+# Fewer touches of a place than this show no common bend; below this chance each has its own, and
+# below that one it may bend.
+LEAST_BENT, OWN_LEVEL, MAY_CREEP = 2, 1e-4, 0.2
+# Fewer touches than this seldom show whether one in thirty strays; a scatter with such tails (t
+# with three degrees of freedom) is so many times what its middle shows (the normal law through
+# its quartiles).
+SHOWS_TAILS, TAILS = 100, 1.53
 # Touches that spread wider than this are no measurement.
 WIDEST_MM = 0.2
 
@@ -36,7 +42,9 @@ class Outlier:
 
 @dataclass(frozen=True)
 class Repeatability:
-    """What a series says. Lengths are mm; freedom: degrees of freedom of s_r."""
+    """What a series says. Lengths are mm; freedom: degrees of freedom of s_r; if_stray: what s_r is
+    at most if one touch in thirty strays, or touches remember those before, where there are too few
+    of them to show it; 0 where there are enough."""
 
     s_r: float
     low: float
@@ -49,6 +57,7 @@ class Repeatability:
     between_matters: bool
     spread: float
     count: int
+    if_stray: float = 0.0
 
     @property
     def limit(self) -> float:
@@ -78,19 +87,14 @@ def repeatability(places: Sequence[Sequence[float]]) -> Repeatability:
         )
     keep = [np.ones(len(p), dtype=bool) for p in series]
     outliers = _take_outliers(series, keep)
-    squares, freedom = _pooled(series, keep)
-    crept = [_without_creep(values, kept) for values, kept in zip(series, keep, strict=True)]
-    if not any(terms for _, terms in crept):
-        crept = _without_common(series, keep)
-    level = [values for values, _ in crept]
-    lost = sum(terms for _, terms in crept)
-    if lost and freedom - lost > 0:
-        squares, freedom = _pooled(level, keep)[0], freedom - lost
-    s_r = float(np.sqrt(squares / freedom)) if freedom else 0.0
     step = max((step_told(p) for p in series), default=0.0)
-    # Where heights are told in steps, nothing is known to repeat better than a step is wide.
-    s_r = max(s_r, step / np.sqrt(12))
+    level, s_r, freedom = _levelled(series, keep, step, OUTLIER_LEVEL, OWN_LEVEL)
     low, high = _limits(level, keep, outliers, s_r, freedom, step)
+    # What may be a creep, and is not plain enough to be taken out, may be in s_r.
+    less, other, fewer = _levelled(series, keep, step, MAY_CREEP, OUTLIER_LEVEL)
+    if fewer < freedom:
+        low = min(low, _limits(less, keep, outliers, other, fewer, step)[0])
+    count = sum(len(p) for p in series)
     drift, u_drift = _drift(series, keep)
     between, matters = _between(series, keep, s_r, freedom)
     return Repeatability(
@@ -104,13 +108,36 @@ def repeatability(places: Sequence[Sequence[float]]) -> Repeatability:
         between,
         matters,
         max(float(np.ptp(p)) if len(p) else 0.0 for p in series),
-        sum(len(p) for p in series),
+        count,
+        TAILS * high if count < SHOWS_TAILS else 0.0,
     )
 
 
-def _without_creep(values: Floats, kept: np.ndarray) -> tuple[Floats, int]:
-    """A place's touches without what they creep by in time, where that is beyond chance (1 %), and
-    how many degrees of freedom that took: a straight line and its bend."""
+def _levelled(
+    series: list[Floats], keep: list[np.ndarray], step: float, chance: float, own: float
+) -> tuple[list[Floats], float, int]:
+    """Places without what they creep by, where that is beyond so much chance (`own`: where each
+    creeps its own way); the scatter that is left (mm), and its degrees of freedom."""
+    squares, freedom = _pooled(series, keep)
+    crept = [
+        _without_creep(values, kept, chance, own) for values, kept in zip(series, keep, strict=True)
+    ]
+    if not any(terms for _, terms in crept):
+        crept = _without_common(series, keep, chance, own)
+    level = [values for values, _ in crept]
+    lost = sum(terms for _, terms in crept)
+    if lost and freedom - lost > 0:
+        squares, freedom = _pooled(level, keep)[0], freedom - lost
+    s_r = float(np.sqrt(squares / freedom)) if freedom else 0.0
+    # Where heights are told in steps, nothing is known to repeat better than a step is wide.
+    return level, max(s_r, step / np.sqrt(12)), freedom
+
+
+def _without_creep(
+    values: Floats, kept: np.ndarray, chance: float, own: float
+) -> tuple[Floats, int]:
+    """A place's touches without what they creep by in time, where that is beyond chance, and how
+    many degrees of freedom that took: a straight line and its bend."""
     from scipy.special import fdtrc
 
     number = np.flatnonzero(kept).astype(float)
@@ -124,27 +151,30 @@ def _without_creep(values: Floats, kept: np.ndarray) -> tuple[Floats, int]:
     freedom = len(number) - 3
     left, told = float(rest @ rest), float(good @ good - rest @ rest)
     # Touches that remember each other bend too: of many a creep must be plain.
-    level = OUTLIER_LEVEL if len(number) < CREEP_MANY else OWN_LEVEL
+    level = chance if len(number) < CREEP_MANY else own
     if left <= 0 or fdtrc(2, freedom, told / 2 / (left / freedom)) >= level:
         return values, 0
     return np.asarray(values - rows[:, 1:] @ fit[1:]), 2
 
 
-def _without_common(series: list[Floats], keep: list[np.ndarray]) -> list[tuple[Floats, int]]:
+def _without_common(
+    series: list[Floats], keep: list[np.ndarray], chance: float, own_chance: float
+) -> list[tuple[Floats, int]]:
     """Short places without what they creep by: all alike, or each its own way where that leaves so
-    much less (1 % of chance either)."""
+    much less."""
     longest = max(len(p) for p in series)
     if longest < LEAST_BENT:
         return [(values, 0) for values in series]
     times = [np.arange(len(values)) / max(longest - 1, 1) for values in series]
     count = len(series)
-    found = _bent(series, keep, [np.column_stack([time, time**2]) for time in times])
+    bends = [np.column_stack([time, time**2][: longest - 1]) for time in times]
+    found = _bent(series, keep, bends, chance)
     if count > 1 and longest < CREEP_LEAST:
         # Touches that remember each other bend too: only what is plain is a creep of a place's own.
         for rate in CREEPS:
             ways = [time if rate == 0 else 1 - np.exp(-rate * time) for time in times]
             apart = [np.outer(way, np.arange(count) == i) for i, way in enumerate(ways)]
-            own = _bent(series, keep, apart, OWN_LEVEL)
+            own = _bent(series, keep, apart, own_chance)
             if own is not None and (found is None or own.left < found.left):
                 found = own
     if found is None:
@@ -165,7 +195,7 @@ class _Bent:
 
 
 def _bent(
-    series: list[Floats], keep: list[np.ndarray], bends: list[Floats], level: float = OUTLIER_LEVEL
+    series: list[Floats], keep: list[np.ndarray], bends: list[Floats], level: float
 ) -> _Bent | None:
     """Without bends (touches, terms) of each place, where these are beyond chance; None else."""
     rows = [b[kept] - b[kept].mean(axis=0) for b, kept in zip(bends, keep, strict=True)]
@@ -183,7 +213,7 @@ def _bent(
     return found if _less(none, found, level) else None
 
 
-def _less(few: _Bent, more: _Bent, level: float = OUTLIER_LEVEL) -> bool:
+def _less(few: _Bent, more: _Bent, level: float) -> bool:
     """Whether more terms leave less than chance explains (F)."""
     from scipy.special import fdtrc
 
@@ -391,6 +421,12 @@ def repeatability_told(found: Repeatability) -> tuple[Told, ...]:
     if count := len(found.outliers):
         words = f"{count} touch{'' if count == 1 else 'es'} left out as outliers."
         told.append(Told("outliers", words, {"count": count}))
+    if found.if_stray:
+        words = (
+            f"{found.count} touches don't show whether one in thirty strays: then s_r is up to "
+            f"{_um(found.if_stray)}. {SHOWS_TAILS} seldom hide it."
+        )
+        told.append(Told("tails_unseen", words, {"high_mm": found.if_stray}))
     return tuple(told)
 
 

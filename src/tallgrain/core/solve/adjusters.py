@@ -16,8 +16,9 @@ from tallgrain.core.solve.fit import LOCAL, fit_heights
 from tallgrain.core.surface.moments import RANK_TOLERANCE, Scale, polynomial_rows
 from tallgrain.core.surface.noise import left_by_shape
 from tallgrain.core.surface.shape import flatness
-from tallgrain.core.survey import Floats
+from tallgrain.core.survey import Floats, Survey
 from tallgrain.core.told import Told
+from tallgrain.core.warming import ALLOWED, CREEP_MM, unseen_told, ways
 from tallgrain.errors import InputError
 
 # Where the points say nothing of a way to bend, it is left alone: a tenth of a millimetre of bend
@@ -53,7 +54,8 @@ class SurfaceFigures:
 class AdjusterSolution:
     """Turns in the sheet's order; raises (n,) and their covariance; the surface before and after
     (predicted) at the survey's points; reached: the share of the mean square that goes;
-    scatter: what a height scatters by."""
+    scatter: what a height scatters by; unseen (n,): by how much more than 2 u a raise may be off
+    where no place was touched again, if heights crept by `creep` (mm) meanwhile."""
 
     turns: tuple[Turn, ...]
     raises: Floats
@@ -63,6 +65,8 @@ class AdjusterSolution:
     reached: float
     dropped: tuple[int, ...]
     scatter: Scatter
+    unseen: Floats
+    creep: float
 
 
 def adjusters_told(solved: AdjusterSolution) -> tuple[Told, ...]:
@@ -84,6 +88,9 @@ def adjusters_told(solved: AdjusterSolution) -> tuple[Told, ...]:
     if count := len(solved.dropped):
         words = f"{count} touch{'' if count == 1 else 'es'} left out as outliers."
         told.append(Told("outliers", words, {"count": count}))
+    if solved.unseen.any():
+        off = float(solved.unseen.max())
+        told.append(unseen_told(solved.creep, off, "screws are off"))
     return tuple(told)
 
 
@@ -147,12 +154,16 @@ def solve_adjusters(
     hold: str = "least",
     gain: float = 1.0,
     limits: tuple[Floats, Floats] | None = None,
+    again: np.ndarray | None = None,
+    creep: float = CREEP_MM,
 ) -> AdjusterSolution:
     """Turns for the flattest surface that the screws can make (xy (n, 2), heights (n,), mm).
 
     hold: the name of a screw that stays, or 'least' for the least turning in all. gain: how much
     of its spline the plate follows between the screws. limits: lowest and highest raise (mm) of
-    each screw, so that no spring comes to its end. Raises InputError.
+    each screw, so that no spring comes to its end. again (n,): which heights are later touches of
+    a place, that show a creep and nothing else; creep: what heights creep by (mm, one standard
+    deviation) where none does. Raises InputError.
     """
     names, at = adjusters_of(sheet)
     if hold != "least" and hold not in names:
@@ -162,18 +173,22 @@ def solve_adjusters(
             f"Give least or one of {', '.join(names)}.",
         )
     fit = fit_heights(xy, heights, sheet.probe.repeatability.s_r)
-    xy, heights = np.asarray(xy)[fit.kept], np.asarray(heights)[fit.kept]
+    later = np.zeros(len(fit.kept), dtype=bool) if again is None else again
+    once = ~later[fit.kept]
+    number = np.flatnonzero(fit.kept)[once]
+    xy, heights = np.asarray(xy)[number], np.asarray(heights)[number]
+    crept = fit.crept[once] if fit.crept is not None else None
     _refuse_unseen(names, at, xy)
     influence = Influence(at, gain)
     matrix = influence.matrix(xy)
-    if fit.crept is not None and fit.taken_out:
-        heights = heights - fit.crept
+    if crept is not None and fit.taken_out:
+        heights = heights - crept
     s_r = sheet.probe.repeatability.s_r
     scatter = _left_over(matrix, xy, heights, s_r)
     raises, answers = _flattest(matrix, heights, influence.bending)
     covariance = scatter.u**2 * answers @ answers.T
-    if fit.crept is not None:
-        off = answers @ (0.3 * fit.crept if fit.taken_out else fit.crept)
+    if crept is not None:
+        off = answers @ (0.3 * crept if fit.taken_out else crept)
         covariance = covariance + np.outer(off, off)
     leads = np.array([a.lead_mm for a in sheet.adjusters])
     shift = _held(raises, leads, names, hold)
@@ -190,8 +205,40 @@ def solve_adjusters(
     )
     before, after = figures(xy, heights), figures(xy, predicted)
     reached = 1 - after.rms**2 / before.rms**2 if before.rms > 0 else 0.0
-    dropped = tuple(int(i) for i in np.flatnonzero(~fit.kept))
-    return AdjusterSolution(turns, raises, before, after, predicted, reached, dropped, scatter)
+    dropped = tuple(int(i) for i in (np.cumsum(~later) - 1)[~fit.kept & ~later])
+    hidden = np.zeros((0, len(raises))) if fit.taken_out else ways(number) @ answers.T @ lever.T
+    return AdjusterSolution(
+        turns,
+        raises,
+        before,
+        after,
+        predicted,
+        reached,
+        dropped,
+        scatter,
+        ALLOWED * creep * np.abs(hidden).max(axis=0, initial=0.0),
+        ALLOWED * creep,
+    )
+
+
+def adjusters_by(
+    sheet: MachineSheet,
+    survey: Survey,
+    heights: Floats | None = None,
+    hold: str = "least",
+    gain: float = 1.0,
+    limits: tuple[Floats, Floats] | None = None,
+    creep: float = CREEP_MM,
+) -> AdjusterSolution:
+    """The turns by a survey, with the first point's later touches where there are any. heights
+    (n,): its points' where something was turned since (mm), else as they were touched."""
+    xy, touched, which = survey.in_time()
+    if heights is not None:
+        # What was turned since moved the first point under its later touches as well.
+        touched = touched + (heights - survey.heights)[np.maximum(which, 0)]
+    if survey.drift_rate_mm:
+        creep = 0.0
+    return solve_adjusters(sheet, xy, touched, hold, gain, limits, which < 0, creep)
 
 
 def learned_gain(at: Floats, raises: Floats, xy: Floats, change: Floats, s_r: float) -> Gain | None:

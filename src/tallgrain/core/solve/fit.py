@@ -8,14 +8,15 @@ that a bow does not lean a plane over a plate with a corner missing. What is lef
 speaks (core.scatter).
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
-from tallgrain.core.scatter import Scatter, creeps, memory_of, scatter_of, step_of
+from tallgrain.core.scatter import Scatter, memory_of, scatter_of, step_of
 from tallgrain.core.surface.moments import RANK_TOLERANCE, Scale, polynomial_rows
 from tallgrain.core.surface.noise import left_by_shape
 from tallgrain.core.survey import Floats
+from tallgrain.core.warming import creeps, unseen
 from tallgrain.errors import InputError
 
 LEVEL = 0.01
@@ -34,7 +35,8 @@ class Fit:
     covariance rests on; scatter: how it is known, and whether the shape fits at all; memory: how
     much of the covariance is because touches remember those before; crept: by how much what was
     kept crept (mm), where that shows; taken_out: a place was touched again, so that it was taken
-    out, else it only widens the covariance.
+    out, else it only widens the covariance; unseen (k, terms): what a creep of 1 mm that nothing
+    shows makes of the coefficients, by the ways to creep; (0, terms) where it shows.
     """
 
     scale: Scale
@@ -46,6 +48,7 @@ class Fit:
     memory: float = 1.0
     crept: Floats | None = None
     taken_out: bool = False
+    unseen: Floats = field(default_factory=lambda: np.zeros((0, 3)))
 
     @property
     def drift(self) -> float:
@@ -165,9 +168,11 @@ def fit_heights(xy: Floats, heights: Floats, s_r: float, twisted: bool = False) 
             inverse = inverse + np.outer(off, off) / (memory * scatter.u**2)
         if len(answers):
             crept = np.mean([a[-1] * c for a, c in zip(answers, creep, strict=True)], axis=0)
+    hidden = unseen(shape, number) if not again else np.zeros((0, shape.shape[1]))
     if whole:
         # The bows are given away: what stays is the plane that the heights have on average.
-        answer, inverse = _less_bows(rows, np.asarray(answer), np.asarray(inverse), order)
+        take = _less_bows(rows, order)
+        answer, inverse, hidden = take @ answer, take @ inverse @ take.T, hidden @ take.T
     return Fit(
         scale,
         np.asarray(answer),
@@ -178,6 +183,7 @@ def fit_heights(xy: Floats, heights: Floats, s_r: float, twisted: bool = False) 
         memory,
         crept,
         again,
+        np.asarray(hidden),
     )
 
 
@@ -215,16 +221,14 @@ def _memory(xy: Floats, heights: Floats, rest: Floats, shape: Floats, s_r: float
     return memory_of(*left_by_shape(xy, heights, s_r))
 
 
-def _less_bows(
-    rows: Floats, answer: Floats, inverse: Floats, order: list[int]
-) -> tuple[Floats, Floats]:
-    """Coefficients of the terms in `order` alone, the constant taken over from what the other
-    terms have on average over the points."""
+def _less_bows(rows: Floats, order: list[int]) -> Floats:
+    """What makes six coefficients those of the terms in `order` alone, the constant taken over from
+    what the other terms have on average over the points: (terms, 6)."""
     others = [i for i in range(6) if i not in order]
     take = np.zeros((len(order), 6))
     take[np.arange(len(order)), order] = 1.0
     take[0, others] = rows[:, others].mean(axis=0)
-    return take @ answer, take @ inverse @ take.T
+    return take
 
 
 def _spoils(xy: Floats, heights: Floats, kept: np.ndarray, s: float) -> list[int]:

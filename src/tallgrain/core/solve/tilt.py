@@ -13,6 +13,7 @@ from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.solve.fit import LOCAL, Fit, fit_heights
 from tallgrain.core.survey import Floats, Survey
 from tallgrain.core.told import Told
+from tallgrain.core.warming import ALLOWED, CREEP_MM, unseen_told
 from tallgrain.errors import InputError
 
 # Supports this close to one line (share of their length) correct nothing across it.
@@ -26,7 +27,9 @@ class TiltSolution:
     rounded: in whole motor steps; before, after: spread of the heights at the supports, after
     predicted for the rounded raises; twist_left: what four supports of a rigid body can't correct;
     uncorrectable: slope (mm per mm) across supports that stand in one line; noise: the spread at
-    the supports that touches alone would show.
+    the supports that touches alone would show. unseen (n,): by how much more than 2 u the raises
+    may be off where no place was touched again, if heights crept by `creep` (mm) meanwhile; zeros
+    where that would have shown.
     """
 
     names: tuple[str, ...]
@@ -41,6 +44,8 @@ class TiltSolution:
     noise: float
     dropped: tuple[int, ...]
     fit: Fit
+    unseen: Floats
+    creep: float
 
     @property
     def by_name(self) -> dict[str, float]:
@@ -49,13 +54,14 @@ class TiltSolution:
 
 
 def solve_tilt(
-    sheet: MachineSheet, xy: Floats, heights: Floats, hold: str = "mean"
+    sheet: MachineSheet, xy: Floats, heights: Floats, hold: str = "mean", creep: float = CREEP_MM
 ) -> TiltSolution:
     """Raises that level the plane through the heights (xy (n, 2), heights (n,), mm).
 
     hold: 'mean' keeps the supports' mean, a support's name keeps that support, 'datum' keeps the
-    plate's height at the datum point. Raises InputError with fewer than two supports, supports at
-    one place, an unknown hold, or points that show no plane.
+    plate's height at the datum point. creep: what heights creep by meanwhile (mm, one standard
+    deviation), for where nothing shows it. Raises InputError with fewer than two supports, supports
+    at one place, an unknown hold, or points that show no plane.
     """
     names, at = supports_of(sheet)
     twisted = sheet.body == "flexible" and len(names) >= 4
@@ -84,13 +90,17 @@ def solve_tilt(
         _noise(fit, rows),
         tuple(np.flatnonzero(~fit.kept).tolist()),
         fit,
+        ALLOWED * creep * np.abs(fit.unseen @ lever.T).max(axis=0, initial=0.0),
+        ALLOWED * creep,
     )
 
 
-def tilt_of(sheet: MachineSheet, survey: Survey, hold: str = "mean") -> TiltSolution:
+def tilt_of(
+    sheet: MachineSheet, survey: Survey, hold: str = "mean", creep: float = CREEP_MM
+) -> TiltSolution:
     """The raises by a survey, with the first point's later touches where there are any."""
     xy, heights, which = survey.in_time()
-    solved = solve_tilt(sheet, xy, heights, hold)
+    solved = solve_tilt(sheet, xy, heights, hold, 0.0 if survey.drift_rate_mm else creep)
     dropped = tuple(int(which[i]) for i in solved.dropped if which[i] >= 0)
     return replace(solved, dropped=dropped)
 
@@ -118,12 +128,9 @@ def tilt_told(solved: TiltSolution) -> tuple[Told, ...]:
             "so much less certain. Touch the first point again at the end."
         )
         found.append(Told("may_creep", words, {"creep_mm": drift}))
-    elif not solved.fit.taken_out:
-        words = (
-            "No place was touched again at the end: what printer and plate crept by meanwhile "
-            "would look like a tilt, and ± does not hold it."
-        )
-        found.append(Told("creep_unseen", words))
+    if solved.unseen.any():
+        off = float(solved.unseen.max())
+        found.append(unseen_told(solved.creep, off, "raises are off"))
     if solved.fit.memory > 1:
         words = "Touches remember those before: each tells less than one of its own."
         found.append(Told("memory", words, {"wider": float(np.sqrt(solved.fit.memory))}))

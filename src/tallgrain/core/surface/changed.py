@@ -3,6 +3,13 @@
 from tallgrain.core.surface.compare import Comparison
 from tallgrain.core.told import Told
 
+# What a bed is if heights crept while it was surveyed, by the verdict that is left then.
+UNLESS = {
+    "same": "this is the same bed",
+    "moved": "it kept its shape",
+    "changed_shape": "it has not moved",
+}
+
 
 def compare_told(found: Comparison) -> tuple[Told, ...]:
     """The verdict and whether it matters; what was unlike; what was left out."""
@@ -13,12 +20,12 @@ def compare_told(found: Comparison) -> tuple[Told, ...]:
         if count > 1:
             words = f"{count} touches left out as outliers."
         told.append(Told("outliers", words, {"count": count}))
-    if found.verdict != "same" and not found.creep_seen:
+    if found.surely != found.verdict:
         words = (
-            "One of them did not touch its first place again: what crept meanwhile would look like "
-            "a change."
+            "Not both surveys touched their first place again. If one crept by "
+            f"{found.creep:.3f} mm meanwhile, {UNLESS[found.surely]}."
         )
-        told.append(Told("creep_unseen", words))
+        told.append(Told("creep_unseen", words, {"creep_mm": found.creep}))
     return tuple(told)
 
 
@@ -40,7 +47,8 @@ def verdict_told(found: Comparison) -> Told:
         "largest_mm": found.largest_mm,
         "limit_mm": found.limit_mm,
     }
-    words = f"{said[:1].upper()}{said[1:]}: a real change. {matter}"
+    sure = "a real change" if found.surely == found.verdict else "a change, or it crept meanwhile"
+    words = f"{said[:1].upper()}{said[1:]}: {sure}. {matter}"
     return Told(found.verdict, words, figures)
 
 

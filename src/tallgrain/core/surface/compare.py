@@ -4,7 +4,7 @@ D = B − A. Each point's variance is s_r²/n of both surveys and, where A had t
 allowance for that; a reference adds a common offset. Tests are at 1 % (docs/methods.md).
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
@@ -18,6 +18,7 @@ from tallgrain.core.surface.moments import Scale, polynomial_rows, rank_of
 from tallgrain.core.surface.noise import left_by_shape, point_noise, pooled_deviation
 from tallgrain.core.surface.quality import departures, series_drift
 from tallgrain.core.survey import Conditions, Floats, Survey
+from tallgrain.core.warming import ALLOWED, CREEP_MM, shows_creep
 from tallgrain.errors import InputError
 
 Verdict = Literal["same", "moved", "changed_shape", "moved_and_changed_shape"]
@@ -31,7 +32,7 @@ LEAST_SPREAD, ROBUST, SPREAD_DOUBT = 18, 0.5, 0.01
 MANY = 49
 # So much of a creep bends the plate instead of leaning it, and so much lifts it, by how it rises
 # (evenly: a half; nine tenths of it in the first half: 0.7); more places share no noise.
-CREEP_BENDS, CREEP_LIFTS, MOST_SHARED = 0.2, 0.6, 700
+CREEP_BENDS, CREEP_LIFTS, MOST_SHARED = 0.25, 0.6, 700
 
 DEFAULT_S_R = 0.003
 DEFAULT_S_BETWEEN = 0.005
@@ -41,7 +42,8 @@ DEFAULT_WINDOW_MM = (0.16, 0.26)
 @dataclass(frozen=True)
 class Noise:
     """What is known of the probe: s_r within a survey, s_between of a new reference (mm), and for
-    how many degrees of freedom that counts.
+    how many degrees of freedom that counts; creep: what a survey creeps by (mm, one standard
+    deviation), for one that did not touch its first place again.
 
     With `sigma` given it stands for each height of either survey, in place of s_r/√n.
     """
@@ -50,14 +52,19 @@ class Noise:
     s_between: float = DEFAULT_S_BETWEEN
     sigma: float | None = None
     references: float = REFERENCES
+    creep: float = CREEP_MM
 
     @classmethod
     def of_sheet(
-        cls, sheet: MachineSheet, sigma: float | None = None, references: float = REFERENCES
+        cls,
+        sheet: MachineSheet,
+        sigma: float | None = None,
+        references: float = REFERENCES,
+        creep: float = CREEP_MM,
     ) -> "Noise":
         """A printer's own figures."""
         r = sheet.probe.repeatability
-        return cls(r.s_r, r.s_between, sigma, references)
+        return cls(r.s_r, r.s_between, sigma, references, creep)
 
 
 @dataclass(frozen=True)
@@ -65,7 +72,8 @@ class Comparison:
     """D = B − A, split into offset, tilt and shape (mm), with its verdict.
 
     xy (n, 2) and difference (n,) hold the points that count; outliers (k, 2) those that do not;
-    creep_seen: both touched their first place again, so that a creep is told from a change.
+    surely: the verdict if those that did not touch their first place again crept meanwhile, by
+    what is known of it (creep, mm, of each): the same where both show their creep.
     """
 
     xy: Floats
@@ -83,7 +91,8 @@ class Comparison:
     largest_mm: float
     limit_mm: float
     unlike: tuple[str, ...]
-    creep_seen: bool = True
+    surely: Verdict
+    creep: float
 
 
 def compare(
@@ -111,7 +120,11 @@ def compare(
     known = _Known(
         variance * scatter.factor**2, shared * scatter.factor, scatter, _creep(a, b, noise)
     )
-    verdict = _verdict(split, known, noise)
+    verdict = surely = _verdict(split, known, noise)
+    hidden = sum(not shows_creep(one) for one in (a, b))
+    if hidden:
+        crept = float(np.hypot(known.creep, noise.creep * np.sqrt(hidden)))
+        surely = _verdict(split, replace(known, creep=crept), noise)
     variance = known.variance
     moved = verdict in ("moved", "moved_and_changed_shape")
     changed = split.shape + split.plane if verdict != "same" else np.zeros(1)
@@ -133,7 +146,8 @@ def compare(
         largest,
         limit,
         unlike(a.conditions, b.conditions),
-        all(one.rechecks or one.drift_rate_mm for one in (a, b)),
+        surely,
+        ALLOWED * noise.creep,
     )
 
 

@@ -12,6 +12,7 @@ from tallgrain.core.scatter import biweight, memory_of, step_of
 from tallgrain.core.surface.moments import Scale, polynomial_rows
 from tallgrain.core.survey import Floats, PlainPoints, Survey
 from tallgrain.core.told import Told
+from tallgrain.core.warming import ALLOWED, CREEP_MM, shows_creep, unseen_told
 
 # Of fewer points it does not show whether touches remember the last one.
 LEAST_REMEMBERED = 40
@@ -62,7 +63,9 @@ class FlatnessNoise:
     u: of FLTt as it was measured, so that two of it reach to both ends of the interval; bias: what
     noise adds to that figure; floor: what a flat plate would measure; s_r: what one touch scatters
     by and whether that was measured here; wild: points that no shape explains, left out of value;
-    decides: the point of a few without which the plate would look that much flatter (without, mm).
+    decides: the point of a few without which the plate would look that much flatter (without, mm);
+    unseen: by how much more either end may be off where no place was touched again, if heights
+    crept by `creep` (mm) meanwhile.
     """
 
     u: float
@@ -76,6 +79,8 @@ class FlatnessNoise:
     wild: tuple[int, ...] = ()
     decides: int | None = None
     without: float = 0.0
+    unseen: float = 0.0
+    creep: float = 0.0
 
 
 def point_noise(survey: Survey, default_s_r: float) -> tuple[Floats, float, bool]:
@@ -99,7 +104,7 @@ def point_noise(survey: Survey, default_s_r: float) -> tuple[Floats, float, bool
     return sigma, used, measured
 
 
-def flatness_noise(survey: Survey, default_s_r: float) -> FlatnessNoise:
+def flatness_noise(survey: Survey, default_s_r: float, creep: float = CREEP_MM) -> FlatnessNoise:
     """How flat the plate is under the noise of its touches.
 
     What the heights have in common with their neighbours (the least polynomial shape that leaves
@@ -163,6 +168,8 @@ def flatness_noise(survey: Survey, default_s_r: float) -> FlatnessNoise:
         tuple(int(index[i]) for i in wild),
         decides,
         without,
+        0.0 if shows_creep(survey) else BENDS * ALLOWED * creep,
+        ALLOWED * creep,
     )
 
 
@@ -191,6 +198,8 @@ def flatness_told(noise: FlatnessNoise, raw: float) -> tuple[Told, ...]:
         )
         figures = {"point": noise.decides + 1.0, "without_mm": noise.without, "with_mm": raw}
         found.append(Told("one_decides", words, figures))
+    if noise.unseen:
+        found.append(unseen_told(noise.creep, noise.unseen, "the plate's flatness is off"))
     return tuple(found)
 
 

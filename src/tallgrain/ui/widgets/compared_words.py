@@ -17,8 +17,7 @@ def compared_words(compared: Compared, season: Season | None) -> tuple[str, bool
     lines = [against + verdict.sentence[:1].lower() + verdict.sentence[1:]]
     if found.verdict != "same":
         lines += _between(compared, season)
-    # That a creep may be in it stands at Trust.
-    lines += [told.sentence for told in others if told.code != "creep_unseen"]
+    lines += [told.sentence for told in others]
     return "\n".join(lines), found.matters
 
 
@@ -33,7 +32,8 @@ def in_short(compared: Compared, season: Season | None) -> tuple[str, str, bool]
         return f"As survey {a.ident}, {day(a.taken_at)}", "No difference beyond the noise.", False
     said = what_changed(found)
     matter = f"It matters: {mm(found.largest_mm)} mm" if found.matters else "It does not matter"
-    head = f"Not as survey {a.ident}, {day(a.taken_at)}"
+    unlike = "Perhaps not" if found.surely == "same" else "Not"
+    head = f"{unlike} as survey {a.ident}, {day(a.taken_at)}"
     lines = [f"{said[:1].upper()}{said[1:]}. {matter}.", *_between(compared, season)]
     return head, "\n".join(lines), found.matters
 

@@ -30,6 +30,8 @@ from tallgrain.ui.widgets.words import day, mm
 
 WIDTH = 380
 TABS = ("Turn", "Gauge", "Places")
+# What is told beside the turns, of all that a solution says.
+DOUBTS = ("scatters", "creep_unseen")
 TURN, GAUGE, PLACES = range(3)
 
 
@@ -300,7 +302,7 @@ class AdjustersStation(Station):
         if gain is not None:
             share = f"{gain.value * 100:.0f} ± {200 * gain.u:.0f} %"
             learnt = [f"Learnt: the plate follows {share} of the bend between its screws."]
-        doubts = [one.sentence for one in adjusters_told(solved) if one.code == "scatters"]
+        doubts = [one.sentence for one in adjusters_told(solved) if one.code in DOUBTS]
         tell(self.learnt, " ".join([*learnt, *doubts]))
         self.learnt.setVisible(bool(learnt or doubts))
 

@@ -4,6 +4,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
 from tallgrain.core.surface.compare import Comparison
+from tallgrain.core.surface.noise import flatness_told
 from tallgrain.core.surface.quality import marked
 from tallgrain.ui.app import theme
 from tallgrain.ui.session.session import Session
@@ -198,7 +199,9 @@ def drift_words(shown: Shown | None) -> str:
     if shown is None:
         return ""
     if shown.drift is None:
-        return "Its first place was not touched again: a creep would look like a tilt or a bow."
+        judged = shown.sight.judgement
+        about = flatness_told(judged.noise, judged.flatness.fltt) if judged is not None else ()
+        return "".join(one.sentence for one in about if one.code == "creep_unseen")
     drift = shown.drift
     where = "higher" if drift.mm > 0 else "lower"
     told = f"{mm(abs(drift.mm))} mm {where} ± {mm(2 * drift.u_mm)} (k = 2)"

@@ -86,7 +86,7 @@ class TiltWork(QObject):
         if shown is None or sheet is None:
             return False
         try:
-            solved = tilt_of(sheet, shown.survey, hold)
+            solved = tilt_of(sheet, shown.survey, hold, self._session.learnt(sheet).creep.s)
         except InputError as error:
             self._probe.refuse(error)
             return False

@@ -188,8 +188,6 @@ class TiltStation(Station):
         else:
             self.readout.tell("–", "mm spread at the supports", "not measured yet")
         beside = tilt_told(newest.solved) if newest is not None else ()
-        # A pass is over in a minute: what could creep meanwhile is for heights from elsewhere.
-        beside = tuple(one for one in beside if one.code != "creep_unseen")
         tell(self.what, " ".join([self._sentence(), *(one.sentence for one in beside)]))
         lines = []
         for i, one in enumerate(work.passes):
