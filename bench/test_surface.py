@@ -10,10 +10,10 @@ from scipy.spatial import ConvexHull
 from tallgrain.clock import now
 from tallgrain.core.surface.chart import chart
 from tallgrain.core.surface.density import audit_layer, density_advice
+from tallgrain.core.surface.flat import flatness_noise
 from tallgrain.core.surface.furrows import Viewpoint
 from tallgrain.core.surface.interpolate import mesh_of
 from tallgrain.core.surface.moments import Scale, polynomial_rows
-from tallgrain.core.surface.noise import flatness_noise
 from tallgrain.core.surface.shape import flatness, judge
 from tallgrain.core.surface.sight import sight_of_survey
 from tallgrain.core.survey import Point, Survey

@@ -9,7 +9,7 @@ import numpy as np
 
 from tallgrain.clock import now
 from tallgrain.core.plan.grid import grid_plan
-from tallgrain.core.surface.noise import flatness_noise
+from tallgrain.core.surface.flat import flatness_noise
 from tallgrain.errors import LookAgain
 from tallgrain.link.connect import connected
 from tallgrain.procedures.events import BreakOff

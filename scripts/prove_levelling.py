@@ -15,7 +15,8 @@ from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.grid import grid_plan
 from tallgrain.core.plan.motors import check_moves
 from tallgrain.core.plan.supports import supports_plan
-from tallgrain.core.solve.adjusters import Gain, adjusters_of, learned_gain, solve_adjusters
+from tallgrain.core.solve.adjusters import adjusters_of, solve_adjusters
+from tallgrain.core.solve.influence import Gain, learned_gain
 from tallgrain.core.solve.response import Diagnosis, Response, check_response
 from tallgrain.core.solve.tilt import bounded, solve_tilt
 from tallgrain.core.survey import Floats

@@ -10,12 +10,13 @@ from tallgrain.core.drift.changes import changes
 from tallgrain.core.learnt import learnt_bias, learnt_reference, learnt_scatter
 from tallgrain.core.machine.sheet import Adjuster
 from tallgrain.core.probe.repeatability import repeatability
-from tallgrain.core.solve.adjusters import Influence, adjusters_by
+from tallgrain.core.solve.adjusters import adjusters_by
 from tallgrain.core.solve.gap import GaugeLoop, GaugeTouch, Trial, next_touch, solve_gap
+from tallgrain.core.solve.influence import Influence
 from tallgrain.core.solve.skew import Distance, Gauge, solve_skew
 from tallgrain.core.solve.tilt import solve_tilt
 from tallgrain.core.surface.compare import Noise, compare
-from tallgrain.core.surface.noise import flatness_noise
+from tallgrain.core.surface.flat import flatness_noise
 from tallgrain.core.surface.shape import flatness
 from tallgrain.core.survey import Point, Recheck, Survey
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text

@@ -9,8 +9,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.core.solve.adjusters import Influence, raise_of, solve_adjusters
+from tallgrain.core.solve.adjusters import raise_of, solve_adjusters
 from tallgrain.core.solve.fit import outliers
+from tallgrain.core.solve.influence import Influence
 from tallgrain.core.solve.tilt import bounded, solve_tilt
 from tallgrain.errors import InputError
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text

@@ -10,7 +10,8 @@ from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.kinds import plan_for
 from tallgrain.core.plan.screws import both_reach
-from tallgrain.core.solve.adjusters import Influence, reach_of, room_of, solve_adjusters
+from tallgrain.core.solve.adjusters import reach_of, room_of, solve_adjusters
+from tallgrain.core.solve.influence import Influence
 from tallgrain.core.solve.rounds import Rounds, around
 from tallgrain.core.solve.screws import check_screws
 from tallgrain.errors import InputError

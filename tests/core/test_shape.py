@@ -8,9 +8,10 @@ from hypothesis import strategies as st
 from tallgrain.clock import now
 from tallgrain.core.machine.outline import Disc
 from tallgrain.core.surface.chart import chart, on_beyond
+from tallgrain.core.surface.flat import flatness_noise
 from tallgrain.core.surface.judgement import judge_survey, term_uncertainties
 from tallgrain.core.surface.moments import Scale
-from tallgrain.core.surface.noise import flatness_noise, pooled_deviation
+from tallgrain.core.surface.noise import pooled_deviation
 from tallgrain.core.surface.shape import flatness, judge, round_extent
 from tallgrain.core.survey import Point, Survey
 from tallgrain.errors import InputError

@@ -15,7 +15,7 @@ from tallgrain.core.scatter import memory_of, scatter_of, step_of, wider
 from tallgrain.core.solve.delta import delta_told, geometry_of, heights_under, solve_delta
 from tallgrain.core.solve.tilt import solve_tilt, tilt_told
 from tallgrain.core.surface.density import density_advice
-from tallgrain.core.surface.noise import flatness_noise, flatness_told
+from tallgrain.core.surface.flat import flatness_noise, flatness_told
 from tallgrain.core.surface.shape import flatness
 from tallgrain.errors import InputError
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text

@@ -12,7 +12,7 @@ from tallgrain.clock import now
 from tallgrain.core.plan.grid import grid_plan
 from tallgrain.core.solve.feel import MOST
 from tallgrain.core.solve.gap import solve_gap
-from tallgrain.core.surface.noise import flatness_noise
+from tallgrain.core.surface.flat import flatness_noise
 from tallgrain.errors import GuardRefused, InputError, JobError, LookAgain, TallGrainError
 from tallgrain.journal.journal import Journal
 from tallgrain.link.connect import connected

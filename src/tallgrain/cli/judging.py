@@ -25,7 +25,7 @@ def flatness(
     as_json: AsJson = False,
 ) -> None:
     """How flat a surveyed plate is, and what its shape is made of."""
-    from tallgrain.core.surface.noise import flatness_noise, flatness_told
+    from tallgrain.core.surface.flat import flatness_noise, flatness_told
     from tallgrain.core.surface.plausible import refuse_no_plate
     from tallgrain.core.surface.shape import flatness as measure
     from tallgrain.core.surface.shape import judge

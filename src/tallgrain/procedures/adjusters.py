@@ -10,14 +10,13 @@ from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.screws import screws_plan
 from tallgrain.core.solve.adjusters import (
     AdjusterSolution,
-    Gain,
     adjusters_by,
     adjusters_of,
-    learned_gain,
     level_verdict,
     raise_of,
     room_of,
 )
+from tallgrain.core.solve.influence import Gain, learned_gain
 from tallgrain.core.solve.screws import ScrewDiagnosis, check_screws
 from tallgrain.core.survey import Floats, Survey
 from tallgrain.journal.journal import Journal

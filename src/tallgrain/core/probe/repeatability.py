@@ -5,10 +5,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from tallgrain.core.probe.levelled import levelled, pooled
 from tallgrain.core.scatter import STEPS_MM
 from tallgrain.core.survey import Floats
 from tallgrain.core.told import Told
-from tallgrain.core.warming import CREEPS
 from tallgrain.errors import InputError
 
 # ISO 5725-6: two single results differ by less than this many s_r in 95 of 100 cases.
@@ -16,13 +16,11 @@ LIMIT = 2.8
 # Outliers: one at a time, tested at this level over all touches (Bonferroni), at most a fifth.
 OUTLIER_LEVEL = 0.01
 LARGEST_SHARE = 0.2
-# A place with fewer touches shows no creep; outliers further out than this many s_r are slips, and
-# no tails; how many normal touches the usual kurtosis counts for, and below which it is none.
-CREEP_LEAST, NO_TAIL, KURTOSIS_WEIGHT, KURTOSIS_PLAIN = 8, 15.0, 6.0, 3.4
-CREEP_MANY = 16
-# Fewer touches of a place than this show no common bend; below this chance each has its own, and
-# below that one it may bend.
-LEAST_BENT, OWN_LEVEL, MAY_CREEP = 2, 1e-4, 0.2
+# Outliers further out than this many s_r are slips, and no tails; how many normal touches the usual
+# kurtosis counts for, and below which it is none.
+NO_TAIL, KURTOSIS_WEIGHT, KURTOSIS_PLAIN = 15.0, 6.0, 3.4
+# Below the first chance places creep each their own way; below the second they may creep.
+OWN_LEVEL, MAY_CREEP = 1e-4, 0.2
 # Fewer touches than this seldom show whether one in thirty strays; a scatter with such tails (t
 # with three degrees of freedom) is so many times what its middle shows (the normal law through
 # its quartiles).
@@ -88,10 +86,10 @@ def repeatability(places: Sequence[Sequence[float]]) -> Repeatability:
     keep = [np.ones(len(p), dtype=bool) for p in series]
     outliers = _take_outliers(series, keep)
     step = max((step_told(p) for p in series), default=0.0)
-    level, s_r, freedom = _levelled(series, keep, step, OUTLIER_LEVEL, OWN_LEVEL)
+    level, s_r, freedom = levelled(series, keep, step, OUTLIER_LEVEL, OWN_LEVEL)
     low, high = _limits(level, keep, outliers, s_r, freedom, step)
     # What may be a creep, and is not plain enough to be taken out, may be in s_r.
-    less, other, fewer = _levelled(series, keep, step, MAY_CREEP, OUTLIER_LEVEL)
+    less, other, fewer = levelled(series, keep, step, MAY_CREEP, OUTLIER_LEVEL)
     if fewer < freedom:
         low = min(low, _limits(less, keep, outliers, other, fewer, step)[0])
     count = sum(len(p) for p in series)
@@ -111,117 +109,6 @@ def repeatability(places: Sequence[Sequence[float]]) -> Repeatability:
         count,
         TAILS * high if count < SHOWS_TAILS else 0.0,
     )
-
-
-def _levelled(
-    series: list[Floats], keep: list[np.ndarray], step: float, chance: float, own: float
-) -> tuple[list[Floats], float, int]:
-    """Places without what they creep by, where that is beyond so much chance (`own`: where each
-    creeps its own way); the scatter that is left (mm), and its degrees of freedom."""
-    squares, freedom = _pooled(series, keep)
-    crept = [
-        _without_creep(values, kept, chance, own) for values, kept in zip(series, keep, strict=True)
-    ]
-    if not any(terms for _, terms in crept):
-        crept = _without_common(series, keep, chance, own)
-    level = [values for values, _ in crept]
-    lost = sum(terms for _, terms in crept)
-    if lost and freedom - lost > 0:
-        squares, freedom = _pooled(level, keep)[0], freedom - lost
-    s_r = float(np.sqrt(squares / freedom)) if freedom else 0.0
-    # Where heights are told in steps, nothing is known to repeat better than a step is wide.
-    return level, max(s_r, step / np.sqrt(12)), freedom
-
-
-def _without_creep(
-    values: Floats, kept: np.ndarray, chance: float, own: float
-) -> tuple[Floats, int]:
-    """A place's touches without what they creep by in time, where that is beyond chance, and how
-    many degrees of freedom that took: a straight line and its bend."""
-    from scipy.special import fdtrc
-
-    number = np.flatnonzero(kept).astype(float)
-    if len(number) < CREEP_LEAST:
-        return values, 0
-    time = (np.arange(len(values)) - number.mean()) / max(float(np.ptp(number)) / 2, 1.0)
-    rows = np.column_stack([np.ones(len(values)), time, time**2])
-    good = values[kept] - values[kept].mean()
-    fit = np.linalg.lstsq(rows[kept], good, rcond=None)[0]
-    rest = good - rows[kept] @ fit
-    freedom = len(number) - 3
-    left, told = float(rest @ rest), float(good @ good - rest @ rest)
-    # Touches that remember each other bend too: of many a creep must be plain.
-    level = chance if len(number) < CREEP_MANY else own
-    if left <= 0 or fdtrc(2, freedom, told / 2 / (left / freedom)) >= level:
-        return values, 0
-    return np.asarray(values - rows[:, 1:] @ fit[1:]), 2
-
-
-def _without_common(
-    series: list[Floats], keep: list[np.ndarray], chance: float, own_chance: float
-) -> list[tuple[Floats, int]]:
-    """Short places without what they creep by: all alike, or each its own way where that leaves so
-    much less."""
-    longest = max(len(p) for p in series)
-    if longest < LEAST_BENT:
-        return [(values, 0) for values in series]
-    times = [np.arange(len(values)) / max(longest - 1, 1) for values in series]
-    count = len(series)
-    bends = [np.column_stack([time, time**2][: longest - 1]) for time in times]
-    found = _bent(series, keep, bends, chance)
-    if count > 1 and longest < CREEP_LEAST:
-        # Touches that remember each other bend too: only what is plain is a creep of a place's own.
-        for rate in CREEPS:
-            ways = [time if rate == 0 else 1 - np.exp(-rate * time) for time in times]
-            apart = [np.outer(way, np.arange(count) == i) for i, way in enumerate(ways)]
-            own = _bent(series, keep, apart, own_chance)
-            if own is not None and (found is None or own.left < found.left):
-                found = own
-    if found is None:
-        return [(values, 0) for values in series]
-    level = [(values, 0) for values in found.level]
-    return [(level[0][0], found.terms), *level[1:]]
-
-
-@dataclass(frozen=True)
-class _Bent:
-    """Places without what they creep by: the squares left (mm²), over so many degrees of freedom,
-    after so many terms."""
-
-    level: list[Floats]
-    left: float
-    freedom: int
-    terms: int
-
-
-def _bent(
-    series: list[Floats], keep: list[np.ndarray], bends: list[Floats], level: float
-) -> _Bent | None:
-    """Without bends (touches, terms) of each place, where these are beyond chance; None else."""
-    rows = [b[kept] - b[kept].mean(axis=0) for b, kept in zip(bends, keep, strict=True)]
-    rest = [values[kept] - values[kept].mean() for values, kept in zip(series, keep, strict=True)]
-    design, seen = np.vstack(rows), np.concatenate(rest)
-    terms = int(np.linalg.matrix_rank(design))
-    freedom = len(seen) - len(series) - terms
-    if freedom < 3:
-        return None
-    fit = np.linalg.lstsq(design, seen, rcond=None)[0]
-    left = float(((seen - design @ fit) ** 2).sum())
-    straight = [np.asarray(values - b @ fit) for values, b in zip(series, bends, strict=True)]
-    found = _Bent(straight, left, freedom, terms)
-    none = _Bent(series, float(seen @ seen), freedom + terms, 0)
-    return found if _less(none, found, level) else None
-
-
-def _less(few: _Bent, more: _Bent, level: float) -> bool:
-    """Whether more terms leave less than chance explains (F)."""
-    from scipy.special import fdtrc
-
-    used = few.freedom - more.freedom
-    if used < 1 or more.left <= 0:
-        return False
-    ratio = (few.left - more.left) / used / (more.left / more.freedom)
-    return bool(fdtrc(used, more.freedom, ratio) < level)
 
 
 def _limits(
@@ -298,16 +185,6 @@ def step_told(values: Floats) -> float:
     return 0.0
 
 
-def _pooled(series: list[Floats], keep: list[np.ndarray]) -> tuple[float, int]:
-    squares, freedom = 0.0, 0
-    for values, kept in zip(series, keep, strict=True):
-        good = values[kept]
-        if len(good) > 1:
-            squares += float(((good - good.mean()) ** 2).sum())
-            freedom += len(good) - 1
-    return squares, freedom
-
-
 def _take_outliers(series: list[Floats], keep: list[np.ndarray]) -> list[Outlier]:
     """Drop the worst touch while its studentized residual is beyond chance; tells which."""
     from scipy import special
@@ -315,7 +192,7 @@ def _take_outliers(series: list[Floats], keep: list[np.ndarray]) -> list[Outlier
     total = sum(len(p) for p in series)
     found: list[Outlier] = []
     while len(found) < int(LARGEST_SHARE * total):
-        squares, freedom = _pooled(series, keep)
+        squares, freedom = pooled(series, keep)
         if freedom < 3 or squares <= 0:
             break
         worst, at = 0.0, (0, 0)

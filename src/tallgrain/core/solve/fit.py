@@ -14,7 +14,7 @@ import numpy as np
 
 from tallgrain.core.scatter import Scatter, memory_of, scatter_of, step_of
 from tallgrain.core.surface.moments import RANK_TOLERANCE, Scale, polynomial_rows
-from tallgrain.core.surface.noise import left_by_shape
+from tallgrain.core.surface.plate_shape import left_by_shape
 from tallgrain.core.survey import Floats
 from tallgrain.core.warming import creeps, unseen
 from tallgrain.errors import InputError

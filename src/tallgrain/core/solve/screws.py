@@ -11,8 +11,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.core.solve.adjusters import Influence, adjusters_of
+from tallgrain.core.solve.adjusters import adjusters_of
 from tallgrain.core.solve.fit import chance_of, outliers
+from tallgrain.core.solve.influence import Influence
 from tallgrain.core.survey import Floats
 
 # ISO 261, coarse: pitch (mm) of M2 to M8.

@@ -15,7 +15,8 @@ from tallgrain.core.scatter import WEIGHT, biweight, memory_of, scatter_of, step
 from tallgrain.core.surface.contradicting import LEVEL, contradicting
 from tallgrain.core.surface.interpolate import heights_at, mesh_of, operator
 from tallgrain.core.surface.moments import Scale, polynomial_rows, rank_of
-from tallgrain.core.surface.noise import left_by_shape, point_noise, pooled_deviation
+from tallgrain.core.surface.noise import point_noise, pooled_deviation
+from tallgrain.core.surface.plate_shape import left_by_shape
 from tallgrain.core.surface.quality import departures, series_drift
 from tallgrain.core.survey import Conditions, Floats, Survey
 from tallgrain.core.warming import ALLOWED, CREEP_MM, shows_creep

@@ -5,7 +5,7 @@ import numpy as np
 
 from tallgrain.core.scatter import WEIGHT
 from tallgrain.core.surface.moments import Scale, polynomial_rows, rank_of
-from tallgrain.core.surface.noise import FEW, standing_alone
+from tallgrain.core.surface.plate_shape import FEW, standing_alone
 from tallgrain.core.survey import Floats
 
 # A point that departs from what its neighbours say by more than this many standard deviations,

@@ -5,7 +5,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.core.solve.adjusters import Influence, solve_adjusters
+from tallgrain.core.solve.adjusters import solve_adjusters
+from tallgrain.core.solve.influence import Influence
 from tallgrain.core.solve.tilt import solve_tilt
 from tallgrain.core.surface.density import audit_layer
 from tallgrain.core.surface.interpolate import grid_within

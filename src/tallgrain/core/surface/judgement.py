@@ -5,8 +5,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.surface.flat import FlatnessNoise, flatness_noise
 from tallgrain.core.surface.moments import Scale, polynomial_rows
-from tallgrain.core.surface.noise import FlatnessNoise, flatness_noise, point_noise
+from tallgrain.core.surface.noise import point_noise
 from tallgrain.core.surface.plausible import refuse_no_plate
 from tallgrain.core.surface.shape import Flatness, Plane, ShapeTerms, flatness, judge, round_extent
 from tallgrain.core.survey import Survey

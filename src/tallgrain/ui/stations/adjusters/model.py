@@ -13,7 +13,6 @@ from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.screws import screws_plan
 from tallgrain.core.solve.adjusters import (
     AdjusterSolution,
-    Gain,
     Turn,
     level_verdict,
     raise_of,
@@ -22,6 +21,7 @@ from tallgrain.core.solve.adjusters import (
     solve_adjusters,
     turn_for,
 )
+from tallgrain.core.solve.influence import Gain
 from tallgrain.core.solve.screws import ScrewDiagnosis, ScrewFault
 from tallgrain.core.survey import Conditions, Survey
 from tallgrain.errors import InputError

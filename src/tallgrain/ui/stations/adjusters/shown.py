@@ -6,7 +6,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.core.solve.adjusters import Gain, Influence, adjusters_of
+from tallgrain.core.solve.adjusters import adjusters_of
+from tallgrain.core.solve.influence import Gain, Influence
 from tallgrain.core.surface.shape import Flatness, ShapeTerms, judge
 from tallgrain.core.survey import Floats, Survey
 

@@ -4,7 +4,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
 from tallgrain.core.surface.compare import Comparison
-from tallgrain.core.surface.noise import flatness_told
+from tallgrain.core.surface.flat import flatness_told
 from tallgrain.core.surface.quality import marked
 from tallgrain.ui.app import theme
 from tallgrain.ui.session.session import Session
