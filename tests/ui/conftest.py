@@ -1,8 +1,11 @@
 import pytest
 from drawn_words import Watcher
+from pytestqt.qtbot import QtBot
 
 from tallgrain import demo
 from tallgrain.ui.app.start import application, make_window, prepare_demo
+
+PATIENCE_MS = 60_000
 
 
 @pytest.fixture(scope="session")
@@ -15,6 +18,18 @@ def drawn():
     watcher = Watcher()
     watcher.watch()
     return watcher
+
+
+@pytest.fixture(autouse=True)
+def _patience(monkeypatch):
+    """How long something takes is the machine's business: beside other work a second is ten. What
+    never comes fails all the same."""
+    wait = QtBot.waitUntil
+
+    def until(self, told, *, timeout=PATIENCE_MS):
+        wait(self, told, timeout=max(timeout, PATIENCE_MS))
+
+    monkeypatch.setattr(QtBot, "waitUntil", until)
 
 
 @pytest.fixture(autouse=True)

@@ -11,7 +11,7 @@ from numpy.random import default_rng
 from tallgrain.core.scatter import step_of
 from tallgrain.core.surface.moments import Scale, polynomial_rows
 from tallgrain.core.surface.noise import point_noise
-from tallgrain.core.surface.plate_shape import shape_and_rest
+from tallgrain.core.surface.plate_shape import by_itself, shape_and_rest
 from tallgrain.core.surface.quality import series_drift
 from tallgrain.core.survey import Floats, Survey
 from tallgrain.core.told import Told
@@ -29,6 +29,11 @@ SHARES = (
 # So few points show no shape; one of them that stands out of a plane beyond this chance (of all of
 # them) may be the plate or its touch.
 LEAST_FEW, MOST_FEW, DECIDES_LEVEL = 6, 20, 0.05
+# What is left over of the heights' own shape is more than noise below this chance (a robust scale
+# is known as well as by half as many squares), and more than so many times what touches are said to
+# scatter by is none; fewer points than the last but one show no shape by themselves, of as many as
+# the last it is drawn from itself.
+ROUGH_LEVEL, ROBUST, MOST_ROUGH, LEAST_ROUGH, MANY = 0.05, 0.5, 3.0, 30, 40
 
 
 @dataclass(frozen=True)
@@ -40,8 +45,10 @@ class FlatnessNoise:
     noise adds to that figure; floor: what a flat plate would measure; s_r: what one touch scatters
     by and whether that was measured here; wild: points that no shape explains, left out of value;
     decides: the point of a few without which the plate would look that much flatter (without, mm);
-    unseen: by how much more either end may be off where no place was touched again, if heights
-    crept by `creep` (mm) meanwhile.
+    rough: what the heights' own shape leaves of them (mm) where that is more than the touches are
+    said to scatter by, so that it may be noise or plate: low is as if it were noise; 0 where they
+    agree. unseen: by how much more either end may be off where no place was touched again, if
+    heights crept by `creep` (mm) meanwhile.
     """
 
     u: float
@@ -55,6 +62,7 @@ class FlatnessNoise:
     wild: tuple[int, ...] = ()
     decides: int | None = None
     without: float = 0.0
+    rough: float = 0.0
     unseen: float = 0.0
     creep: float = 0.0
 
@@ -92,6 +100,10 @@ def flatness_noise(survey: Survey, default_s_r: float, creep: float = CREEP_MM) 
         own = sigma[held]
         too = _inverted(xy[held], heights[held], heights[held], 0 * own, own)
         low, high = min(low, too[0]), max(high, too[2])
+    rough = 0.0
+    if not measured and len(kept) >= LEAST_ROUGH:
+        rough, lower = _as_noise(xy[kept], heights[kept], sigma[kept])
+        low = min(low, lower)
     decides = None if wild else _decides(xy, heights, sigma)
     without = raw
     if decides is not None:
@@ -121,6 +133,7 @@ def flatness_noise(survey: Survey, default_s_r: float, creep: float = CREEP_MM) 
         tuple(int(index[i]) for i in wild),
         decides,
         without,
+        rough,
         0.0 if shows_creep(survey) else BENDS * ALLOWED * creep,
         ALLOWED * creep,
     )
@@ -151,6 +164,12 @@ def flatness_told(noise: FlatnessNoise, raw: float) -> tuple[Told, ...]:
         )
         figures = {"point": noise.decides + 1.0, "without_mm": noise.without, "with_mm": raw}
         found.append(Told("one_decides", words, figures))
+    if noise.rough:
+        words = (
+            f"Any smooth shape leaves {1000 * noise.rough:.0f} µm, more than a touch is said to "
+            "scatter by: that may be noise or the plate. Touch each place twice to tell them apart."
+        )
+        found.append(Told("noise_or_plate", words, {"left_mm": noise.rough}))
     if noise.unseen:
         found.append(unseen_told(noise.creep, noise.unseen, "the plate's flatness is off"))
     return tuple(found)
@@ -181,6 +200,19 @@ def _inverted(
     )
     flat = _about_plane(xy, default_rng(5725).normal(size=(REPLICATES, n)) * sigma)
     return low, value, high, float(np.ptp(flat, axis=1).mean())
+
+
+def _as_noise(xy: Floats, heights: Floats, sigma: Floats) -> tuple[float, float]:
+    """What the heights' own shape leaves (mm) where that is beyond what touches are said to scatter
+    by, and how small the plate's flatness may be then if it is noise; else 0 and no limit."""
+    from scipy.special import chdtrc
+
+    shape, rest, s = by_itself(xy, heights)
+    own, freedom = float(np.sqrt((sigma**2).mean())), ROBUST * len(xy)
+    if not 0 < s < MOST_ROUGH * own or chdtrc(freedom, freedom * (s / own) ** 2) > ROUGH_LEVEL:
+        return 0.0, np.inf
+    drawn = rest if len(xy) >= MANY else 0 * rest
+    return s, _inverted(xy, heights, shape, drawn, np.full(len(xy), s))[0]
 
 
 def _decides(xy: Floats, heights: Floats, sigma: Floats) -> int | None:

@@ -106,6 +106,28 @@ def left_by_shape(
     return found[0], found[4]
 
 
+def by_itself(xy: Floats, heights: Floats) -> tuple[Floats, Floats, float]:
+    """The shape (n,) that heights (n,) mm show by themselves, whatever the touches are said to
+    scatter by; what it leaves of them (n,), in the size of one height, and by how much most of them
+    scatter about it (mm). The order by Schwarz's criterion (Annals of Statistics 6, 1978)."""
+    n, best = len(xy), np.inf
+    u, v = Scale.of_points(xy).uv(xy)
+    found = np.array(heights), np.zeros(n), 0.0
+    for order in range(1, MOST_ORDER + 1):
+        rows = _terms(u, v, order)
+        base, weight, _ = np.linalg.svd(rows, full_matrices=False)
+        terms = rows.shape[1]
+        if terms > ENOUGH * n or weight[-1] <= 1e-6 * weight[0]:
+            break
+        rest = heights - base @ (base.T @ heights)
+        s = biweight(rest) * float(np.sqrt(n / (n - terms)))
+        told = n * np.log(max(s, 1e-9) ** 2) + terms * np.log(n)
+        if told < best:
+            lever = np.clip((base**2).sum(axis=1), 0, 0.95)
+            best, found = told, (heights - rest, rest / np.sqrt(1 - lever), s)
+    return found
+
+
 def _least_shape(
     u: Floats, v: Floats, heights: Floats, sigma: Floats, more: Floats | None = None
 ) -> tuple[Floats, Floats, int, float, Floats] | None:
