@@ -11,8 +11,8 @@ import numpy as np
 
 from tallgrain.core.learnt import REFERENCES
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.core.scatter import WEIGHT, biweight, memory_of, scatter_of, step_of
-from tallgrain.core.surface.contradicting import LEVEL, contradicting
+from tallgrain.core.scatter import WEIGHT, memory_of, scatter_of, step_of
+from tallgrain.core.surface.contradicting import LEVEL, contradicting, standing_together
 from tallgrain.core.surface.interpolate import heights_at, mesh_of, operator
 from tallgrain.core.surface.moments import Scale, polynomial_rows, rank_of
 from tallgrain.core.surface.noise import point_noise, pooled_deviation
@@ -26,9 +26,9 @@ Verdict = Literal["same", "moved", "changed_shape", "moved_and_changed_shape"]
 
 # Points closer than this are one place.
 COMMON_MM = 0.5
-# Fewer places say nothing of how much D scatters; a robust scale is known so much less
-# well, and is believed above this chance that the stated one makes it.
-LEAST_SPREAD, ROBUST, SPREAD_DOUBT = 18, 0.5, 0.01
+# Fewer places say nothing of how much D scatters; what neighbours leave of it is known so much less
+# well, and what is stated is believed above this chance that it makes that.
+LEAST_SPREAD, KNOWN_SHARE, SPREAD_DOUBT = 18, 0.5, 0.01
 # From so many places on the scatter shows by itself where it is not what is stated.
 MANY = 49
 # So much of a creep bends the plate instead of leaning it, and so much lifts it, by how it rises
@@ -126,7 +126,8 @@ def compare(
     if hidden:
         crept = float(np.hypot(known.creep, noise.creep * np.sqrt(hidden)))
         surely = _verdict(split, replace(known, creep=crept), noise)
-    variance = known.variance
+    if not scatter.fits:
+        variance = known.variance
     moved = verdict in ("moved", "moved_and_changed_shape")
     changed = split.shape + split.plane if verdict != "same" else np.zeros(1)
     largest = float(np.abs(changed + (split.offset if moved else 0.0)).max())
@@ -202,12 +203,14 @@ def _difference(a: Survey, b: Survey, noise: Noise) -> tuple[Floats, Floats, Flo
 
 @dataclass(frozen=True)
 class _Spread:
-    """How much larger than stated D scatters (a factor of its standard deviation), by how many
-    degrees of freedom that is known (0: as stated), and how much of it touches remember."""
+    """How much larger than stated D is taken to scatter (a factor of its standard deviation), by
+    how many degrees of freedom that is known (0: as stated), how much of it touches remember, and
+    whether what is stated holds."""
 
     factor: float
     freedom: float
     memory: float
+    fits: bool
 
 
 @dataclass(frozen=True)
@@ -229,21 +232,23 @@ class _Known:
 
 def _scatter(xy: Floats, difference: Floats, variance: Floats, freedom: int) -> _Spread:
     """What D departs by from quadrics through neighbours, against what is stated: larger where it
-    can't be that (robust, so that a change of one part of the plate is no scatter)."""
+    can't be that. Places that lie off together are a change of that part, and no scatter."""
     scaled = difference / np.sqrt(variance)
+    alike = standing_together(xy, scaled, np.ones(len(xy)))
+    if alike.any() and (~alike).sum() >= LEAST_SPREAD:
+        xy, scaled = xy[~alike], scaled[~alike]
     if len(xy) < LEAST_SPREAD:
         return _few_spread(xy, scaled, freedom)
     memory = memory_of(*left_by_shape(xy, scaled, 1.0))
     few = slice(None, None, len(xy) // MOST_SHARED + 1)
-    robust = biweight(departures(xy[few], scaled[few]))
-    known = max(int(ROBUST * len(scaled[few])), 1)
-    seen = scatter_of(known * robust**2, known, 1.0, doubt=SPREAD_DOUBT)
-    if seen.fits:
-        if len(scaled) >= MANY:
-            return _Spread(1.0, float(freedom), memory)
-        # Few places are judged by all that is known of the scatter, no better than it is known.
-        return _Spread(max(seen.s, 1.0), float(freedom) or seen.freedom, memory)
-    return _Spread(max(seen.s, 1.0), seen.freedom, memory)
+    # By all of them, since so does the sum that is judged; what is a change was left out.
+    apart = departures(xy[few], scaled[few])
+    known = max(int(KNOWN_SHARE * len(scaled[few])), 1)
+    squares = known * float((apart**2).mean())
+    seen = scatter_of(squares, known, 1.0, doubt=SPREAD_DOUBT)
+    # Few places are judged by all that is known of the scatter, no better than it is known.
+    used = seen.freedom if not seen.fits or (len(scaled) < MANY and not freedom) else freedom
+    return _Spread(max(seen.s, 1.0), float(used), memory, seen.fits)
 
 
 def _few_spread(xy: Floats, scaled: Floats, freedom: int) -> _Spread:
@@ -257,7 +262,7 @@ def _few_spread(xy: Floats, scaled: Floats, freedom: int) -> _Spread:
     else:
         seen = scatter_of(0.0, 0, 1.0)
     known = float(freedom) if freedom else max(seen.freedom, WEIGHT)
-    return _Spread(max(seen.s, 1.0) if seen.fits else 1.0, known, 1.0)
+    return _Spread(max(seen.s, 1.0) if seen.fits else 1.0, known, 1.0, True)
 
 
 def _creep(a: Survey, b: Survey, noise: Noise) -> float:

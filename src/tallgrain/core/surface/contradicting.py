@@ -16,6 +16,8 @@ NEIGHBOURS = 8
 CALM_SIGMA = 1.5
 # Of many places together: so far out of any smooth shape, and at most so many.
 ALONE_SIGMA, MOST_ALONE, BESIDE, LEAST_ALONE = 6.0, 0.1, 4, 18
+# So far off, so many side by side, that fewer than so many such groups would come by chance.
+TOGETHER_SIGMA, TOGETHER_CHANCE = 3.5, 0.003
 # Fewer places can't tell which of them contradicts the others; without it they agree so well.
 LEAST_LONELY, WELL = 7, 0.2
 # The chance below which what is left is no noise.
@@ -28,9 +30,10 @@ def contradicting(xy: Floats, difference: Floats, sigma: Floats) -> np.ndarray:
     if len(xy) < NEIGHBOURS + 4:
         out[_spoils(xy, difference / sigma)] = True
         return out
+    alike = standing_together(xy, difference, sigma)
     for _ in range(max(int(MOST_OUTLIERS * len(xy)), 1)):
         # Looked for anew each time: without the worst one its neighbours may agree.
-        score = _contradiction(xy, difference, sigma, ~out)
+        score = np.where(alike, 0.0, _contradiction(xy, difference, sigma, ~out))
         worst = int(score.argmax())
         if score[worst] <= OUTLIER_SIGMA:
             break
@@ -42,8 +45,35 @@ def contradicting(xy: Floats, difference: Floats, sigma: Floats) -> np.ndarray:
         # A change of one part of the plate shows at several places that stand together.
         beside = off[_neighbours(xy)[:, :BESIDE]].max(axis=1) > ALONE_SIGMA / 2
         for i in np.argsort(-off)[:most]:
-            out[i] |= bool(off[i] > ALONE_SIGMA and not beside[i])
+            out[i] |= bool(off[i] > ALONE_SIGMA and not beside[i] and not alike[i])
     return out
+
+
+def standing_together(at: Floats, d: Floats, s: Floats) -> np.ndarray:
+    """Which places (n,) lie off a bent plane the same way as places beside them, so many of them
+    together that single touches, placed at random, would hardly: these are a change."""
+    from scipy.sparse import coo_array
+    from scipy.sparse.csgraph import connected_components
+
+    if len(at) < NEIGHBOURS + 4:
+        return np.zeros(len(at), dtype=bool)
+    n, off = len(at), _studentised(at, d, s)
+    near = _neighbours(at)[:, :BESIDE]
+    pair = np.column_stack([np.repeat(np.arange(n), BESIDE), near.ravel()])
+    far = np.abs(off) > TOGETHER_SIGMA
+    one, other = pair[far[pair].all(axis=1) & (off[pair[:, 0]] * off[pair[:, 1]] > 0)].T
+    graph = coo_array((np.ones(len(one)), (one, other)), shape=(n, n))
+    which = connected_components(graph, directed=False)[1]
+    found = np.zeros(n, dtype=bool)
+    for group in np.flatnonzero(np.bincount(which[far], minlength=n) > 2):
+        mine = far & (which == group)
+        size, way = int(mine.sum()), np.sign(off[mine][0])
+        # As many as lie off the same way elsewhere, at random: how often would so many touch?
+        share = ((far & (np.sign(off) == way)).sum() - size + 1) / n
+        sides = np.minimum((2 + 2 * np.arange(1, size)) * share, 1.0)
+        if n * share * float(np.prod(sides)) < TOGETHER_CHANCE:
+            found |= mine
+    return found
 
 
 def _spoils(xy: Floats, scaled: Floats) -> list[int]:
@@ -113,15 +143,19 @@ def _plane_fits(rows: Floats) -> Floats:
     return np.asarray(fit)
 
 
+def _studentised(at: Floats, d: Floats, s: Floats) -> Floats:
+    """How many standard deviations each place lies off the six-term fit."""
+    base = np.linalg.qr(polynomial_rows(*Scale.of_points(at).uv(at), 6).T)[0]
+    rest = d - base @ (base.T @ d)
+    return np.asarray(rest / (s * np.sqrt(np.maximum(1 - (base**2).sum(axis=1), 1e-9))))
+
+
 def _lonely(at: Floats, d: Floats, s: Floats, near: np.ndarray) -> Floats:
     """Studentised residuals about the six-term fit, 0 where the neighbours lean the same way.
 
     At an edge a plane through the neighbours on one side says little: there a place is judged by
     the whole plate's shape, as long as its nearest neighbours agree with that shape.
     """
-    rows = polynomial_rows(*Scale.of_points(at).uv(at), 6)
-    base = np.linalg.qr(rows.T)[0]
-    rest = d - base @ (base.T @ d)
-    student = rest / (s * np.sqrt(np.maximum(1 - (base**2).sum(axis=1), 1e-9)))
+    student = _studentised(at, d, s)
     calm = np.abs(np.median(student[near[:, :5]], axis=1)) < CALM_SIGMA
     return np.asarray(np.where(calm, np.abs(student), 0.0))
