@@ -6,7 +6,8 @@ from dataclasses import replace
 import numpy as np
 from scipy.optimize import least_squares
 
-from tallgrain.core.solve.delta import FREE, DeltaGeometry, heights_under, solve_delta
+from tallgrain.core.solve.delta import solve_delta
+from tallgrain.core.solve.delta_geometry import FREE, DeltaGeometry, heights_under
 
 HELD = DeltaGeometry(291.0, 124.5, 302.0)
 TRUE = replace(

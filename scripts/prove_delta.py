@@ -5,13 +5,8 @@ from dataclasses import replace
 import numpy as np
 
 from tallgrain.core.plan.towers import candidates, towers_plan
-from tallgrain.core.solve.delta import (
-    DEFAULT_FREE,
-    TOWERS,
-    PrintedDistance,
-    geometry_of,
-    solve_delta,
-)
+from tallgrain.core.solve.delta import PrintedDistance, solve_delta
+from tallgrain.core.solve.delta_geometry import DEFAULT_FREE, TOWERS, geometry_of
 from tallgrain.core.solve.towers import choose_free
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.standin.kinematics import Arms, DeltaArms

@@ -9,7 +9,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from standins import as_json, tallgrain
-from tallgrain.core.solve.delta import TOWERS, DeltaGeometry, PrintedDistance, solve_delta
+from tallgrain.core.solve.delta import PrintedDistance, solve_delta
+from tallgrain.core.solve.delta_geometry import TOWERS, DeltaGeometry
 from tallgrain.errors import InputError
 from tallgrain.standin.kinematics import Arms, DeltaArms
 
@@ -107,20 +108,20 @@ def test_a_radius_that_is_too_small_reads_as_a_bowl():
 @given(st.integers(0, 10_000))
 @settings(max_examples=20, deadline=None)
 def test_the_jacobian_is_the_slope_of_the_model(seed):
-    from tallgrain.core.solve import delta
+    from tallgrain.core.solve import delta_geometry as delta
 
-    true, names = wrong(seed), delta._names(delta.FREE)
+    true, names = wrong(seed), delta.names_of(delta.FREE)
     down = BELIEVED.down(np.column_stack([places(12), np.zeros(12)]))
     nothing = np.empty(0)
-    here, rows = delta._linear(true, names, down, np.empty((0, 3)), nothing)
+    here, rows = delta.linear_at(true, names, down, np.empty((0, 3)), nothing)
     for k, name in enumerate(names):
         step = np.zeros(len(names))
         step[k] = 1e-5 if "tilt" in name else 1e-4
-        there, _ = delta._linear(
-            delta._moved(true, names, step), names, down, np.empty((0, 3)), nothing
+        there, _ = delta.linear_at(
+            delta.moved_by(true, names, step), names, down, np.empty((0, 3)), nothing
         )
-        back, _ = delta._linear(
-            delta._moved(true, names, -step), names, down, np.empty((0, 3)), nothing
+        back, _ = delta.linear_at(
+            delta.moved_by(true, names, -step), names, down, np.empty((0, 3)), nothing
         )
         assert (there - back) / (2 * step[k]) == pytest.approx(rows[:, k], abs=2e-5), name
     assert len(here) == 12

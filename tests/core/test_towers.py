@@ -13,13 +13,13 @@ from standins import as_json, shipped_sheet, tallgrain
 from tallgrain.core.machine.reach import Reach
 from tallgrain.core.plan.kinds import Where, plan_for
 from tallgrain.core.plan.towers import candidates, towers_plan
-from tallgrain.core.solve.delta import (
+from tallgrain.core.solve.delta import solve_delta
+from tallgrain.core.solve.delta_geometry import (
     DEFAULT_FREE,
     TOWERS,
     geometry_of,
     height_slopes,
     heights_under,
-    solve_delta,
 )
 from tallgrain.core.solve.skew import Distance, Gauge
 from tallgrain.core.solve.towers import (

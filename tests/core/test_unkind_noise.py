@@ -13,7 +13,8 @@ import prove_noise as noise
 
 from tallgrain.core.probe.repeatability import repeatability
 from tallgrain.core.scatter import memory_of, scatter_of, step_of, wider
-from tallgrain.core.solve.delta import delta_told, geometry_of, heights_under, solve_delta
+from tallgrain.core.solve.delta import delta_told, solve_delta
+from tallgrain.core.solve.delta_geometry import geometry_of, heights_under
 from tallgrain.core.solve.tilt import solve_tilt, tilt_told
 from tallgrain.core.surface.changed import compare_told
 from tallgrain.core.surface.compare import Noise, compare

@@ -336,7 +336,7 @@ def solve_delta_file(
 
 def delta_document(found: Any) -> dict[str, Any]:
     """A solution of towers, as JSON tells it."""
-    from tallgrain.core.solve.delta import TOWERS
+    from tallgrain.core.solve.delta_geometry import TOWERS
 
     g = found.geometry
     return {

@@ -8,13 +8,8 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
 from tallgrain.core.machine.sheet import Delta
-from tallgrain.core.solve.delta import (
-    DEFAULT_FREE,
-    DISTANCE_U_MM,
-    DeltaGeometry,
-    PrintedDistance,
-    geometry_of,
-)
+from tallgrain.core.solve.delta import DISTANCE_U_MM, PrintedDistance
+from tallgrain.core.solve.delta_geometry import DEFAULT_FREE, DeltaGeometry, geometry_of
 from tallgrain.core.survey import Floats
 from tallgrain.formats.own_json import parse_own
 from tallgrain.textio import read_text

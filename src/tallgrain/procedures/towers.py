@@ -8,15 +8,8 @@ import numpy as np
 
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.towers import COUNT, towers_plan
-from tallgrain.core.solve.delta import (
-    DEFAULT_FREE,
-    TOWERS,
-    DeltaGeometry,
-    DeltaSolution,
-    PrintedDistance,
-    geometry_of,
-    solve_delta,
-)
+from tallgrain.core.solve.delta import DeltaSolution, PrintedDistance, solve_delta
+from tallgrain.core.solve.delta_geometry import DEFAULT_FREE, TOWERS, DeltaGeometry, geometry_of
 from tallgrain.core.solve.towers import Came, Choice, choose_free, refuse_unsafe, what_came
 from tallgrain.core.values import APPLIED, SETTING, StoredValue, same
 from tallgrain.errors import InputError, JobError, TallGrainError

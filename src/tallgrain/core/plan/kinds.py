@@ -10,7 +10,7 @@ from tallgrain.core.plan.screws import screws_plan
 from tallgrain.core.plan.supports import supports_plan
 from tallgrain.core.plan.sure import TOLERANCE_MM, sure_plan
 from tallgrain.core.plan.towers import towers_plan
-from tallgrain.core.solve.delta import DEFAULT_FREE, geometry_of
+from tallgrain.core.solve.delta_geometry import DEFAULT_FREE, geometry_of
 from tallgrain.core.survey import Survey
 from tallgrain.errors import InputError
 

@@ -13,7 +13,7 @@ from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.grid import Dropped, Plan
 from tallgrain.core.plan.order import in_order
-from tallgrain.core.solve.delta import DEFAULT_FREE, DeltaGeometry, height_slopes
+from tallgrain.core.solve.delta_geometry import DEFAULT_FREE, DeltaGeometry, height_slopes
 from tallgrain.core.survey import Floats
 from tallgrain.errors import InputError
 

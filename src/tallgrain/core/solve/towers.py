@@ -12,15 +12,12 @@ from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.solve.delta import (
     DISTANCE_U_MM,
-    FREE,
     HEIGHT_U_MM,
-    TOWERS,
-    DeltaGeometry,
     DeltaSolution,
     PrintedDistance,
-    heights_under,
     solve_delta,
 )
+from tallgrain.core.solve.delta_geometry import FREE, TOWERS, DeltaGeometry, heights_under
 from tallgrain.core.solve.skew import Gauge
 from tallgrain.core.survey import Floats
 from tallgrain.errors import GuardRefused, InputError

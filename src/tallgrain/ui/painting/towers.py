@@ -8,7 +8,8 @@ from PyQt6.QtGui import QFontMetricsF, QPainter, QPolygonF
 
 from tallgrain.core.machine.outline import Rectangle
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.core.solve.delta import TOWERS, DeltaGeometry, DeltaSolution
+from tallgrain.core.solve.delta import DeltaSolution
+from tallgrain.core.solve.delta_geometry import TOWERS, DeltaGeometry
 from tallgrain.core.surface.chart import Chart
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.field import paint_heights

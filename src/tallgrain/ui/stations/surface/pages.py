@@ -191,7 +191,14 @@ def touched_words(shown: Shown | None) -> str:
     if judged is not None:
         flat = mm(judged.flatness.fltt)
         words += f" As measured {flat} mm from flat, minimum zone {mm(judged.zone_mm)} mm."
-    return words
+    return f"{words} {_told(shown, 'noise_or_plate')}".rstrip()
+
+
+def _told(shown: Shown, code: str) -> str:
+    """What is told of a survey's flatness under that code; nothing where it is not."""
+    judged = shown.sight.judgement
+    about = flatness_told(judged.noise, judged.flatness.fltt) if judged is not None else ()
+    return "".join(one.sentence for one in about if one.code == code)
 
 
 def drift_words(shown: Shown | None) -> str:
@@ -199,9 +206,7 @@ def drift_words(shown: Shown | None) -> str:
     if shown is None:
         return ""
     if shown.drift is None:
-        judged = shown.sight.judgement
-        about = flatness_told(judged.noise, judged.flatness.fltt) if judged is not None else ()
-        return "".join(one.sentence for one in about if one.code == "creep_unseen")
+        return _told(shown, "creep_unseen")
     drift = shown.drift
     where = "higher" if drift.mm > 0 else "lower"
     told = f"{mm(abs(drift.mm))} mm {where} ± {mm(2 * drift.u_mm)} (k = 2)"

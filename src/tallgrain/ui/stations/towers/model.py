@@ -11,7 +11,8 @@ from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.gauge_part import measured
 from tallgrain.core.plan.towers import COUNT, towers_plan
-from tallgrain.core.solve.delta import DeltaGeometry, PrintedDistance, geometry_of
+from tallgrain.core.solve.delta import PrintedDistance
+from tallgrain.core.solve.delta_geometry import DeltaGeometry, geometry_of
 from tallgrain.core.solve.towers import (
     DISC_U_MM,
     Effect,

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from tallgrain.core.solve.delta import TOWERS
+from tallgrain.core.solve.delta_geometry import TOWERS
 from tallgrain.core.solve.towers import Policy, RadiusPart, absorbed, radius_of, switch_turns
 from tallgrain.errors import TallGrainError
 from tallgrain.ui.stations.towers.model import TowersWork

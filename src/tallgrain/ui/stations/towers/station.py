@@ -4,7 +4,7 @@ from PyQt6.QtCore import QRectF
 from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
-from tallgrain.core.solve.delta import DEFAULT_FREE, TOWERS
+from tallgrain.core.solve.delta_geometry import DEFAULT_FREE, TOWERS
 from tallgrain.core.solve.towers import Effect
 from tallgrain.journal.records import LEVEL
 from tallgrain.ui.painting.towers import TowersView, paint_towers
