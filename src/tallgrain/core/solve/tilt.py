@@ -27,9 +27,9 @@ class TiltSolution:
     rounded: in whole motor steps; before, after: spread of the heights at the supports, after
     predicted for the rounded raises; twist_left: what four supports of a rigid body can't correct;
     uncorrectable: slope (mm per mm) across supports that stand in one line; noise: the spread at
-    the supports that touches alone would show. unseen (n,): by how much more than 2 u the raises
-    may be off where no place was touched again, if heights crept by `creep` (mm) meanwhile; zeros
-    where that would have shown.
+    the supports that touches alone would show; places: how many it rests on. unseen (n,): by how
+    much more than 2 u the raises may be off where no place was touched again, if heights crept by
+    `creep` (mm) meanwhile; zeros where that would have shown.
     """
 
     names: tuple[str, ...]
@@ -44,6 +44,7 @@ class TiltSolution:
     noise: float
     dropped: tuple[int, ...]
     fit: Fit
+    places: int
     unseen: Floats
     creep: float
 
@@ -90,6 +91,7 @@ def solve_tilt(
         _noise(fit, rows),
         tuple(np.flatnonzero(~fit.kept).tolist()),
         fit,
+        int(fit.kept.sum()),
         ALLOWED * creep * np.abs(fit.unseen @ lever.T).max(axis=0, initial=0.0),
         ALLOWED * creep,
     )
@@ -102,13 +104,13 @@ def tilt_of(
     xy, heights, which = survey.in_time()
     solved = solve_tilt(sheet, xy, heights, hold, 0.0 if survey.drift_rate_mm else creep)
     dropped = tuple(int(which[i]) for i in solved.dropped if which[i] >= 0)
-    return replace(solved, dropped=dropped)
+    return replace(solved, dropped=dropped, places=len(survey.xy) - len(dropped))
 
 
 def tilt_told(solved: TiltSolution) -> tuple[Told, ...]:
     """What the raises rest on, where that is not plain."""
     scatter, found = solved.fit.scatter, []
-    count = int(solved.fit.kept.sum())
+    count = solved.places
     if not scatter.fits and count < LOCAL:  # of many points the rest is the plate's own shape
         found.append(
             Told(

@@ -30,6 +30,7 @@ from tallgrain.journal.record import Entry
 from tallgrain.journal.records import LEVEL, ScrewProbed, ScrewsLooked
 from tallgrain.procedures.adjusters import ScrewsKnown
 from tallgrain.procedures.events import BreakOff, PointTouched, SurveyBegan, SurveyEnded
+from tallgrain.procedures.looking import Quality
 from tallgrain.procedures.one_place import touch_one
 from tallgrain.procedures.survey import survey as survey_routine
 from tallgrain.ui.session.probe_work import ProbeWork
@@ -294,6 +295,7 @@ class AdjustersWork(QObject):
         if guard is None:
             return
         plan = screws_plan(guard.sheet, SAMPLES)
+        good = Quality(session.learnt(guard.sheet).touch.s)
 
         def routine(token: BreakOff) -> Iterator[object]:
             if far_off:
@@ -306,6 +308,7 @@ class AdjustersWork(QObject):
                 token,
                 sheet=session.plate_sheet,
                 soak_min=session.soak_min,
+                quality=good,
             )
 
         session.motion.play("measuring over the screws", routine, self._told, self._ended)
