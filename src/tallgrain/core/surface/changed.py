@@ -3,11 +3,11 @@
 from tallgrain.core.surface.compare import Comparison
 from tallgrain.core.told import Told
 
-# What a bed is if heights crept while it was surveyed, by the verdict that is left then.
+# What a bed may be if heights crept while it was surveyed, by the verdict that is left then.
 UNLESS = {
-    "same": "this is the same bed",
-    "moved": "it kept its shape",
-    "changed_shape": "it has not moved",
+    "same": "this may be the same bed",
+    "moved": "it may have kept its shape",
+    "changed_shape": "it may not have moved",
 }
 
 
@@ -22,8 +22,8 @@ def compare_told(found: Comparison) -> tuple[Told, ...]:
         told.append(Told("outliers", words, {"count": count}))
     if found.surely != found.verdict:
         words = (
-            "Not both surveys touched their first place again. If one crept by "
-            f"{found.creep:.3f} mm meanwhile, {UNLESS[found.surely]}."
+            "Not both surveys touched their first place again, and may have crept by some "
+            f"{found.creep:.3f} mm: {UNLESS.get(found.surely, 'some of it may be that')}."
         )
         told.append(Told("creep_unseen", words, {"creep_mm": found.creep}))
     return tuple(told)
