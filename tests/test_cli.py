@@ -219,6 +219,10 @@ def test_solve_tilt_and_adjusters_as_in_the_contract(tmp_path):
     )
     assert [(d["x_mm"], d["y_mm"]) for d in tilt["dropped"]] == [(90, 125)]
     assert tilt["twist_left_mm"] == 0.0
+    # A file of single heights, none touched again: what a creep would add is told beside u.
+    (unseen,) = (one for one in tilt["warnings"] if one["code"] == "creep_unseen")
+    assert unseen["off_mm"] == pytest.approx(max(tilt["if_crept_mm"].values()), abs=1e-6)
+    assert unseen["creep_mm"] == 0.02 and 0.001 < unseen["off_mm"] < 0.03
     held = as_json("solve", "tilt", survey, "--machine", "Rye", "--hold", "left")
     assert held["raise_mm"] == pytest.approx({"left": 0, "right": 0.342}, abs=1e-6)
     assert held["u_mm"]["left"] == 0

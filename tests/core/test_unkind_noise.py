@@ -11,11 +11,12 @@ import pytest
 sys.path.insert(0, str(Path(__file__).parents[2] / "scripts"))
 import prove_noise as noise
 
-from tallgrain.core.probe.repeatability import repeatability
+from tallgrain.core.probe.repeatability import repeatability, repeatability_told
 from tallgrain.core.scatter import memory_of, scatter_of, step_of, wider
+from tallgrain.core.solve.adjusters import adjusters_by, adjusters_told
 from tallgrain.core.solve.delta import delta_told, solve_delta
 from tallgrain.core.solve.delta_geometry import geometry_of, heights_under
-from tallgrain.core.solve.tilt import solve_tilt, tilt_told
+from tallgrain.core.solve.tilt import solve_tilt, tilt_of, tilt_told
 from tallgrain.core.surface.changed import compare_told
 from tallgrain.core.surface.compare import Noise, compare
 from tallgrain.core.surface.density import density_advice
@@ -194,3 +195,44 @@ def test_scatter_by_its_definitions():
     rest = np.array(series) - np.mean(series)
     # (1 + 0.6) / (1 − 0.6) for a first-order memory.
     assert memory_of(rest, np.ones((len(rest), 1))) == pytest.approx(4.0, rel=0.15)
+
+
+def any_survey(rng):
+    """Points anywhere, some at one place or nearly in a line, heights of any size and step, some
+    constant, some wild; first places touched again here and there."""
+    count = int(rng.integers(1, 50))
+    xy = rng.uniform(0, 1, (count, 2)) * [rng.choice([1e-6, 1, 300]), 300] + 20
+    xy = (xy, np.round(xy / 50) * 50, np.repeat(xy, 3, axis=0)[:count])[rng.integers(3)]
+    z = rng.normal(0, rng.choice([0, 1e-9, 0.003, 0.1, 5]), count)
+    z[rng.integers(count)] += rng.choice([0, 0, 0.3, -1e3])
+    z = np.round(z, int(rng.choice([2, 12])))
+    again = sorted(int(i) for i in rng.integers(1, count + 1, rng.integers(0, 3)))
+    rechecks = tuple(Recheck(i, (float(z[0] + rng.normal(0, 0.01)),)) for i in again)
+    return replace(noise.survey_of(xy, z, rechecks), drift_rate_mm=float(rng.choice([0, 0, 1e-4])))
+
+
+@pytest.mark.filterwarnings("error")
+def test_whatever_was_touched_there_are_finite_figures_or_a_sentence():
+    for seed in range(200):
+        rng = np.random.default_rng([seed, 7])
+        a, b = any_survey(rng), any_survey(rng)
+        z = a.heights
+        solved = (
+            lambda a=a: (found := tilt_of(noise.BARLEY, a), tilt_told(found)),
+            lambda a=a: (found := adjusters_by(noise.RYE, a), adjusters_told(found)),
+            lambda a=a: (found := flatness_noise(a, 0.003), flatness_told(found, 0.1)),
+            lambda a=a, b=b: (found := compare(a, b, Noise()), compare_told(found)),
+            lambda z=z: (
+                found := repeatability([z[i : i + 6] for i in range(0, len(z), 6)]),
+                repeatability_told(found),
+            ),
+        )
+        for solve in solved:
+            try:
+                found, told = solve()
+            except InputError as error:
+                assert error.what and error.remedy
+                continue
+            figures = [v for v in vars(found).values() if isinstance(v, float | np.ndarray)]
+            assert all(np.isfinite(v).all() for v in figures), (seed, found)
+            assert all(one.sentence.endswith(".") and one.document["code"] for one in told)
