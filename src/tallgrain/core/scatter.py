@@ -15,6 +15,8 @@ import numpy as np
 
 from tallgrain.core.survey import Floats
 
+# What is left over no larger than this (mm, or standard deviations) is rounding.
+ROUNDING = 1e-9
 # How many degrees of freedom a stated scatter counts for, and when it is no longer believed.
 WEIGHT, DOUBT = 12.0, 0.005
 # Steps in which printers tell heights (mm), the coarsest first; finer ones don't matter.
@@ -115,7 +117,7 @@ def memory_of(rest: Floats, design: Floats) -> float:
     −p/n of it (P. A. P. Moran, Biometrika 37, 1950, of the residuals of p terms)."""
     n, terms = design.shape
     power = float(rest @ rest)
-    if n < 12 or power <= 0:
+    if n < 12 or power <= n * ROUNDING**2:
         return 1.0
     r = float(rest[1:] @ rest[:-1]) / power
     base = np.linalg.qr(design)[0]

@@ -1,6 +1,8 @@
 """The plate's own shape: the least polynomial that leaves no more than noise of the heights, and
 the points that no shape explains."""
 
+from collections.abc import Iterator
+
 import numpy as np
 
 from tallgrain.core.scatter import biweight, memory_of
@@ -19,6 +21,8 @@ FEW, PLAINLY_WILD, CERTAINLY_WILD, SPREAD = 200, 6.0, 20.0, 1.3
 # Polynomials of so high an order at most, with so many terms for each point; the first that leaves
 # no more than noise (this chance) is the shape, if it leaves no more than so much of it.
 MOST_ORDER, ENOUGH, SHAPE_LEVEL, STILL_FITS = 12, 0.5, 0.1, 1.6
+# A column of which the others leave less than this share is nothing new.
+DEPENDS = 1e-6
 
 
 def shape_and_rest(
@@ -111,13 +115,10 @@ def by_itself(xy: Floats, heights: Floats) -> tuple[Floats, Floats, float]:
     scatter by; what it leaves of them (n,), in the size of one height, and by how much most of them
     scatter about it (mm). The order by Schwarz's criterion (Annals of Statistics 6, 1978)."""
     n, best = len(xy), np.inf
-    u, v = Scale.of_points(xy).uv(xy)
     found = np.array(heights), np.zeros(n), 0.0
-    for order in range(1, MOST_ORDER + 1):
-        rows = _terms(u, v, order)
-        base, weight, _ = np.linalg.svd(rows, full_matrices=False)
-        terms = rows.shape[1]
-        if terms > ENOUGH * n or weight[-1] <= 1e-6 * weight[0]:
+    for base in _shapes(*Scale.of_points(xy).uv(xy)):
+        terms = base.shape[1]
+        if terms > ENOUGH * n:
             break
         rest = heights - base @ (base.T @ heights)
         s = biweight(rest) * float(np.sqrt(n / (n - terms)))
@@ -138,27 +139,47 @@ def _least_shape(
 
     found, n = None, len(heights)
     own = max(float(np.sqrt((sigma**2).mean())), 1e-9)
-    for order in range(1, MOST_ORDER + 1):
-        rows = _terms(u, v, order)
-        terms = rows.shape[1]
-        if found is not None and terms > ENOUGH * n:
+    for base in _shapes(u, v, more is None):
+        if found is not None and base.shape[1] > ENOUGH * n:
             break
         if more is not None:
-            rows = np.column_stack([rows, more])
-        base, weight, _ = np.linalg.svd(rows, full_matrices=False)
-        there = weight > 1e-6 * weight[0]
-        if n <= there.sum() or (more is None and not there.all()):
+            base = _with(base, more)[0]
+        if n <= base.shape[1]:
             break
-        base, terms = base[:, there], int(there.sum())
         rest = heights - base @ (base.T @ heights)
         lever = np.clip((base**2).sum(axis=1), 0, 0.95)
-        freedom = n - terms
+        freedom = n - base.shape[1]
         # Most points speak, not the few that stand out.
         robust = biweight(rest) * float(np.sqrt(n / freedom))
         found = rest, lever, freedom, own, base
         if chdtrc(freedom, freedom * (robust / own) ** 2) > SHAPE_LEVEL:
             break
     return found
+
+
+def _shapes(u: Floats, v: Floats, whole: bool = True) -> Iterator[Floats]:
+    """Orthonormal bases (n, terms) of the polynomials up to order 1, 2, …, each from the one before
+    it; whole: only as long as the points tell all their terms apart."""
+    from numpy.polynomial.legendre import legvander
+
+    base = np.full((len(u), 1), len(u) ** -0.5)
+    for order in range(1, MOST_ORDER + 1):
+        new = legvander(u, order) * legvander(v, order)[:, ::-1]
+        base, there = _with(base, new)
+        if whole and not there:
+            return
+        yield base
+
+
+def _with(base: Floats, new: Floats) -> tuple[Floats, bool]:
+    """An orthonormal base with new columns (n, k), and whether each of them was new to it."""
+    size = np.sqrt((new**2).sum(axis=0))
+    new = new / np.where(size > 0, size, 1.0)
+    for _ in range(2):  # once leaves what rounding makes of nearly the same columns
+        new = new - base @ (base.T @ new)
+    own, weight, _ = np.linalg.svd(new, full_matrices=False)
+    there = weight > DEPENDS
+    return np.hstack([base, own[:, there]]), bool(there.all() and len(weight) == new.shape[1])
 
 
 def _terms(u: Floats, v: Floats, order: int) -> Floats:
