@@ -130,6 +130,9 @@ def paint_ground(painter: QPainter, rect: QRectF, picture: Picture, view: View) 
     for place in (*picture.dropped, *picture.crossed, *picture.ringed):
         at = view.at(*place)
         placer.keep(QRectF(at.x() - 6, at.y() - 6, 12, 12))
+    if picture.show_points and len(picture.points) <= CROWDED:
+        for x, y in picture.points.tolist():
+            placer.mark(view.at(x, y), 8.0)
     _frame(painter, picture, view, placer)
     if picture.room:
         _room(painter, picture.room, view)

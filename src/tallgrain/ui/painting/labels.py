@@ -17,11 +17,12 @@ class Placer:
     def __init__(self, within: QRectF) -> None:
         self._within = within
         self._taken: list[QRectF] = []
+        self._marks: list[QRectF] = []
 
     def copy(self) -> "Placer":
         """Another with the same labels: what it takes is not taken here."""
         made = Placer(self._within)
-        made._taken = list(self._taken)
+        made._taken, made._marks = list(self._taken), list(self._marks)
         return made
 
     def keep(self, box: QRectF) -> QRectF:
@@ -29,13 +30,18 @@ class Placer:
         self._taken.append(box)
         return box
 
-    def place(self, boxes: Iterable[QRectF]) -> QRectF:
-        """The first of the boxes, moved inside the drawing, that touches no other label; where
-        none is free, the one that covers least."""
+    def mark(self, at: QPointF, size: float) -> None:
+        """A small mark stands there: a bare name keeps off it, what has a ground may cover it."""
+        self._marks.append(QRectF(at.x() - size / 2, at.y() - size / 2, size, size))
+
+    def place(self, boxes: Iterable[QRectF], bare: bool = False) -> QRectF:
+        """The first of the boxes, moved inside the drawing, that touches no other label, and where
+        it is bare no mark; where none is free, the one that covers least."""
         best, least = QRectF(), float("inf")
+        others = self._taken + self._marks if bare else self._taken
         for box in boxes:
             inside = self._inside(box)
-            covers = sum(self._shared(inside, other) for other in self._taken)
+            covers = sum(self._shared(inside, other) for other in others)
             if covers < least:
                 best, least = inside, covers
             if covers == 0:
@@ -72,7 +78,7 @@ class Placer:
                 for way in ways:
                     yield QRectF(at + corners[way], QSizeF(wide, high))
 
-        box = self.place(beside())
+        box = self.place(beside(), ground is None)
         if ground is not None:
             painter.fillRect(box, ground)
         painter.setFont(used)
