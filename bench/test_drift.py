@@ -12,6 +12,7 @@ from tallgrain.core.drift.season import SeasonRows
 from tallgrain.core.drift.terms import season_terms
 from tallgrain.core.survey import Conditions, Point, Survey
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
+from tallgrain.procedures.learning import stated
 from tallgrain.store.ledger import Ledger
 from tallgrain.ui.app.start import application, make_window
 from tallgrain.ui.session.look_back import LookBack
@@ -97,7 +98,7 @@ def test_any_survey_against_any(benchmark, tell, home):
         for _ in range(40):
             a, b = chance.choice(np.arange(1, COUNT + 1), 2, replace=False)
             began = time.perf_counter()
-            assert back._compared(str(a), str(b), SHEET).comparison is not None
+            assert back._compared(str(a), str(b), SHEET, stated(SHEET)).comparison is not None
             times.append((time.perf_counter() - began) * 1000)
         back.close()
     benchmark.pedantic(lambda: None, rounds=1)
