@@ -77,10 +77,14 @@ def standing_out(xy: Floats, heights: Floats, s_r: float) -> list[int]:
 def departures(xy: Floats, heights: Floats) -> Floats:
     """How far each point (n, 2) lies above what a quadric through its nearest others says: (n,), in
     the size of one height's own scatter."""
-    away = np.hypot(*(xy[:, None] - xy[None]).transpose(2, 0, 1))
-    np.fill_diagonal(away, np.inf)
-    near = np.argsort(away, axis=1)
-    return _departures(xy, heights, near, np.ones(len(xy), dtype=bool), np.arange(len(xy)))
+    from scipy.spatial import KDTree
+
+    n = len(xy)
+    near = np.asarray(KDTree(xy).query(xy, k=min(NEIGHBOURS + 1, n))[1])
+    own = near == np.arange(n)[:, None]
+    # Of two points at one place either may come first: the last one goes where it is not found.
+    own[~own.any(axis=1), -1] = True
+    return _departures(xy, heights, near[~own].reshape(n, -1), np.ones(n, dtype=bool), np.arange(n))
 
 
 def _departures(
