@@ -5,6 +5,7 @@ import numpy as np
 
 from tallgrain.core.scatter import WEIGHT
 from tallgrain.core.surface.moments import Scale, polynomial_rows, rank_of
+from tallgrain.core.surface.neighbours import neighbours
 from tallgrain.core.surface.plate_shape import FEW, standing_alone
 from tallgrain.core.survey import Floats
 
@@ -43,7 +44,7 @@ def contradicting(xy: Floats, difference: Floats, sigma: Floats) -> np.ndarray:
         off[~out] = standing_alone(xy[~out], difference[~out], sigma[~out])
         most = max(int(MOST_ALONE * len(xy)) - int(out.sum()), 0)
         # A change of one part of the plate shows at several places that stand together.
-        beside = off[_neighbours(xy)[:, :BESIDE]].max(axis=1) > ALONE_SIGMA / 2
+        beside = off[neighbours(xy, BESIDE)].max(axis=1) > ALONE_SIGMA / 2
         for i in np.argsort(-off)[:most]:
             out[i] |= bool(off[i] > ALONE_SIGMA and not beside[i] and not alike[i])
     return out
@@ -58,7 +59,7 @@ def standing_together(at: Floats, d: Floats, s: Floats) -> np.ndarray:
     if len(at) < NEIGHBOURS + 4:
         return np.zeros(len(at), dtype=bool)
     n, off = len(at), _studentised(at, d, s)
-    near = _neighbours(at)[:, :BESIDE]
+    near = neighbours(at, BESIDE)
     pair = np.column_stack([np.repeat(np.arange(n), BESIDE), near.ravel()])
     far = np.abs(off) > TOGETHER_SIGMA
     one, other = pair[far[pair].all(axis=1) & (off[pair[:, 0]] * off[pair[:, 1]] > 0)].T
@@ -104,7 +105,7 @@ def _contradiction(xy: Floats, difference: Floats, sigma: Floats, use: np.ndarra
     """How many standard deviations each used point lies off the plane through its neighbours."""
     index = np.flatnonzero(use)
     at, d, s = xy[index], difference[index], sigma[index]
-    near = _neighbours(at)
+    near = neighbours(at, NEIGHBOURS)
     step = at[near] - at[:, None, :]
     step /= np.abs(step).max() or 1.0
     rows = np.concatenate([np.ones((*near.shape, 1)), step], axis=2)
@@ -118,17 +119,6 @@ def _contradiction(xy: Floats, difference: Floats, sigma: Floats, use: np.ndarra
     score = np.zeros(len(xy))
     score[index] = np.maximum(np.abs(d - predicted) / spread, _lonely(at, d, s, near))
     return score
-
-
-def _neighbours(at: Floats) -> np.ndarray:
-    """The nearest others of each point: (n, NEIGHBOURS) indices."""
-    from scipy.spatial import KDTree
-
-    found = np.asarray(KDTree(at).query(at, k=NEIGHBOURS + 1)[1])
-    own = found == np.arange(len(at))[:, None]
-    # Of two points at one place either may come first: the last one goes where it is not found.
-    own[~own.any(axis=1), -1] = True
-    return np.asarray(found[~own].reshape(len(at), NEIGHBOURS))
 
 
 def _plane_fits(rows: Floats) -> Floats:

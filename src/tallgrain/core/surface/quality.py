@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from tallgrain.core.surface.neighbours import neighbours
 from tallgrain.core.surface.noise import pooled_deviation
 from tallgrain.core.survey import Floats, Point, Survey
 
@@ -77,14 +78,8 @@ def standing_out(xy: Floats, heights: Floats, s_r: float) -> list[int]:
 def departures(xy: Floats, heights: Floats) -> Floats:
     """How far each point (n, 2) lies above what a quadric through its nearest others says: (n,), in
     the size of one height's own scatter."""
-    from scipy.spatial import KDTree
-
-    n = len(xy)
-    near = np.asarray(KDTree(xy).query(xy, k=min(NEIGHBOURS + 1, n))[1])
-    own = near == np.arange(n)[:, None]
-    # Of two points at one place either may come first: the last one goes where it is not found.
-    own[~own.any(axis=1), -1] = True
-    return _departures(xy, heights, near[~own].reshape(n, -1), np.ones(n, dtype=bool), np.arange(n))
+    near = neighbours(xy, NEIGHBOURS)
+    return _departures(xy, heights, near, np.ones(len(xy), dtype=bool), np.arange(len(xy)))
 
 
 def _departures(
