@@ -24,7 +24,7 @@ from pathlib import Path
 from subprocess import PIPE
 
 LIBRARIES = (
-    "alembic.command", "sqlalchemy.dialects.sqlite", "scipy.interpolate", "scipy.linalg",
+    "scipy.interpolate", "scipy.linalg",
     "scipy.optimize", "scipy.spatial", "scipy.special", "scipy.stats", "jinja2", "serial",
 )  # fmt: skip
 
@@ -128,9 +128,7 @@ def _warm():
     import tallgrain
 
     for found in pkgutil.walk_packages(tallgrain.__path__, "tallgrain."):
-        if not found.name.startswith(("tallgrain.ui", "tallgrain.__main__")) and (
-            "migrations" not in found.name
-        ):
+        if not found.name.startswith(("tallgrain.ui", "tallgrain.__main__")):
             importlib.import_module(found.name)
     for name in LIBRARIES:
         importlib.import_module(name)

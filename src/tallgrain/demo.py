@@ -35,7 +35,8 @@ from tallgrain.procedures.gauge import gauge_loop
 from tallgrain.procedures.looking import Quality
 from tallgrain.procedures.survey import survey
 from tallgrain.procedures.warm import warm_up
-from tallgrain.store.ledger import FILE_NAME, Ledger, MachineEvent
+from tallgrain.store.entries import MachineEvent
+from tallgrain.store.ledger import FILE_NAME, Ledger
 
 SEASON_ASSET = ASSETS / "demo" / "season.sqlite.gz"
 SEED = 17

@@ -15,7 +15,8 @@ from tallgrain.errors import TallGrainError
 from tallgrain.formats.machine_toml import parse_sheet
 from tallgrain.journal.journal import Journal
 from tallgrain.journal.records import GapSolved
-from tallgrain.store.ledger import Ledger, MachineEvent
+from tallgrain.store.entries import MachineEvent
+from tallgrain.store.ledger import Ledger
 
 # A survey of so few touches that it only asks which stored one still fits.
 CHECK = "check"

@@ -17,7 +17,8 @@ from tallgrain.formats.values_json import back_up
 from tallgrain.journal.journal import Journal
 from tallgrain.journal.records import GapSolved, TiltLooked
 from tallgrain.procedures.values import backup_folder, record_of
-from tallgrain.store.ledger import Ledger, MachineEvent
+from tallgrain.store.entries import MachineEvent
+from tallgrain.store.ledger import Ledger
 
 NOON = datetime(2026, 3, 1, 12, 0, 0, 123000, tzinfo=UTC)
 

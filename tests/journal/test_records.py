@@ -17,7 +17,8 @@ from tallgrain.journal import records
 from tallgrain.journal.journal import Journal
 from tallgrain.journal.record import Named, Record, kind_of
 from tallgrain.journal.records import GapSolved, TrialPrinted, TrialTakenBack, ValueChanged
-from tallgrain.store.ledger import FILE_NAME, Ledger, Observation
+from tallgrain.store.entries import Observation
+from tallgrain.store.ledger import FILE_NAME, Ledger
 
 NOON = datetime(2026, 6, 1, 12, tzinfo=UTC)
 KINDS = [

@@ -16,7 +16,8 @@ import nursery
 from standins import as_json, tallgrain
 from tallgrain.core.survey import Conditions
 from tallgrain.errors import StoreError
-from tallgrain.store.ledger import FILE_NAME, Ledger, NewSurvey
+from tallgrain.store.entries import NewSurvey
+from tallgrain.store.ledger import FILE_NAME, Ledger
 
 NOON = datetime(2026, 3, 4, 18, 20, tzinfo=UTC)
 NAMES = ("a b", "50% of", "what?", "#1", "a#b?c=%41", "…ü–", "it's", "a'b\"c", "file:x", "-n")
@@ -50,7 +51,7 @@ import os, sys
 from pathlib import Path
 from tallgrain.errors import TallGrainError
 from tallgrain.store.ledger import Ledger
-import sqlalchemy.dialects.sqlite, encodings.idna
+import encodings.idna
 os.setgid(65534); os.setuid(65534)
 try:
     Ledger.open(Path(sys.argv[1]), "x")

@@ -11,7 +11,7 @@ from at_the_window import idle, press, words
 from tallgrain.clock import now
 from tallgrain.core.surface.density import density_advice
 from tallgrain.errors import GuardRefused, InputError, JobError
-from tallgrain.store.ledger import MachineEvent
+from tallgrain.store.entries import MachineEvent
 from tallgrain.ui.app.dress import window_settings
 from tallgrain.ui.app.tones import TONES, Tones
 from tallgrain.ui.dialogs.event import EventDialog

@@ -22,7 +22,8 @@ from tallgrain.core.survey import Conditions, Point, Survey
 from tallgrain.errors import InputError
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.seasons import read_season, workshop
-from tallgrain.store.ledger import Ledger, MachineEvent
+from tallgrain.store.entries import MachineEvent
+from tallgrain.store.ledger import Ledger
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.control import ControlPicture, paint_control, survey_at, x_of
 from tallgrain.ui.painting.field import Picture, paint_ground

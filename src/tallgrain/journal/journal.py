@@ -8,7 +8,8 @@ from typing import Any, TypeVar
 from tallgrain.clock import now
 from tallgrain.journal.record import Entry, Record, kind_of
 from tallgrain.journal.stale import makes_stale
-from tallgrain.store.ledger import Ledger, MachineEvent, Observation
+from tallgrain.store.entries import MachineEvent, Observation
+from tallgrain.store.ledger import Ledger
 
 log = logging.getLogger(__name__)
 

@@ -4,7 +4,7 @@ what was before."""
 from collections.abc import Sequence
 from datetime import datetime
 
-from tallgrain.store.ledger import MachineEvent
+from tallgrain.store.entries import MachineEvent
 
 # What a builder would note, and what it makes stale unless the builder says otherwise.
 NOTED = {

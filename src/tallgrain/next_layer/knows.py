@@ -15,7 +15,8 @@ from tallgrain.journal.journal import Journal
 from tallgrain.journal.records import PrintConditions, StartPolicy
 from tallgrain.procedures.learning import PrinterLearnt, read_learnt
 from tallgrain.seasons import PrinterSeason, read_season
-from tallgrain.store.ledger import Ledger, MachineEvent
+from tallgrain.store.entries import MachineEvent
+from tallgrain.store.ledger import Ledger
 
 # A survey that covers less than this along an axis shows no plate (mm).
 LEAST_MM = 20.0

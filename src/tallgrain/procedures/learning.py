@@ -28,7 +28,8 @@ from tallgrain.journal.journal import Journal
 from tallgrain.journal.record import Entry
 from tallgrain.journal.records import GapSolved, SeriesFound, TrialPrinted
 from tallgrain.procedures.trials import trial_of, trials_kept
-from tallgrain.store.ledger import Ledger, MachineEvent
+from tallgrain.store.entries import MachineEvent
+from tallgrain.store.ledger import Ledger
 
 # What was long ago says little of today: so many surveys and sittings back.
 NEWEST, SITTINGS = 60, 60

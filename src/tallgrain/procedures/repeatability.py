@@ -18,7 +18,8 @@ from tallgrain.link.guard.guard import Guard
 from tallgrain.procedures.events import BreakOff, Event, SurveyEnded, TouchTaken
 from tallgrain.procedures.survey import Measuring, conditions_of, measure, referenced
 from tallgrain.procedures.warm import warm_up
-from tallgrain.store.ledger import Ledger, NewSurvey
+from tallgrain.store.entries import NewSurvey
+from tallgrain.store.ledger import Ledger
 
 # Where a series touches, as shares of the reach: the middle first, then corners, then edges.
 _SPREAD = (

@@ -19,7 +19,8 @@ from tallgrain.errors import InputError, TallGrainError
 from tallgrain.link.guard.guard import Guard
 from tallgrain.procedures.events import BreakOff, Event, Phase, Rejoined
 from tallgrain.procedures.survey import Measuring, conditions_of, make_safe, measure, referenced
-from tallgrain.store.ledger import Ledger, NewSurvey
+from tallgrain.store.entries import NewSurvey
+from tallgrain.store.ledger import Ledger
 
 CHECKS = 5
 LEAST_CHECKS = 4

@@ -28,7 +28,8 @@ from tallgrain.procedures.events import (
 from tallgrain.procedures.hand import Hand
 from tallgrain.procedures.looking import Looking, Quality
 from tallgrain.procedures.recorder import Recorder
-from tallgrain.store.ledger import Ledger, NewSurvey
+from tallgrain.store.entries import NewSurvey
+from tallgrain.store.ledger import Ledger
 
 _BROKEN_OFF = "broken off by hand"
 

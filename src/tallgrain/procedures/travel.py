@@ -15,7 +15,8 @@ from tallgrain.formats.survey_json import parse_survey, survey_text
 from tallgrain.formats.values_json import parse_values
 from tallgrain.link.console.dialect import parse_dialect
 from tallgrain.procedures.values import backup_folder
-from tallgrain.store.ledger import Ledger, MachineEvent, Observation
+from tallgrain.store.entries import MachineEvent, Observation
+from tallgrain.store.ledger import Ledger
 from tallgrain.textio import read_text, write_text
 
 

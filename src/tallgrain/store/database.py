@@ -2,26 +2,18 @@
 
 import errno
 import os
-import re
 import shutil
 import sqlite3
 import tempfile
 import weakref
-from collections.abc import Callable
-from contextlib import closing, suppress
+from collections.abc import Callable, Iterator
+from contextlib import closing, contextmanager, suppress
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
-
-import sqlalchemy as sa
-from sqlalchemy import event
-from sqlalchemy.engine import Engine
 
 from tallgrain.errors import ReadOnly, StoreError
+from tallgrain.store.schema import NEWEST, step_of, upgrade
 
-# The newest step in migrations/versions. Kept here so that opening a current ledger does not
-# import Alembic; a test holds the two together.
-NEWEST = "0007"
 NETWORK_FILESYSTEMS = ("nfs", "cifs", "smb", "sshfs", "9p", "davfs", "afs", "ceph", "glusterfs")
 
 
@@ -45,43 +37,68 @@ def network_folder(folder: Path, mounts: str | None = None) -> bool:
     return any(name in kind for name in NETWORK_FILESYSTEMS)
 
 
-def connect(path: Path) -> Engine:
-    """An engine whose every commit is on disk when it returns (synchronous=FULL)."""
-    engine = sa.create_engine(
-        sa.URL.create("sqlite", database=str(path.absolute())),
-        connect_args={"timeout": 5, "check_same_thread": False},
-    )
+class Connections:
+    """Connections to one file: any number that read, each lent to one thread at a time."""
+
+    def __init__(self, opened: Callable[[], sqlite3.Connection], end: Callable[[], object]) -> None:
+        self._opened, self._end = opened, weakref.finalize(self, end)
+        self._idle: list[sqlite3.Connection] = []
+
+    @contextmanager
+    def reading(self) -> Iterator[sqlite3.Connection]:
+        """One that sees the file as it is now, whatever is written meanwhile."""
+        try:
+            connection = self._idle.pop()
+        except IndexError:
+            connection = self._opened()
+        try:
+            connection.execute("BEGIN")
+            yield connection
+        except sqlite3.Error:
+            connection.close()
+            raise
+        finally:
+            with suppress(sqlite3.Error):
+                connection.execute("ROLLBACK")
+                self._idle.append(connection)
+
+    def close(self) -> None:
+        """Close all that nobody has."""
+        while self._idle:
+            self._idle.pop().close()
+        self._end()
+
+
+def connect(path: Path) -> sqlite3.Connection:
+    """A connection whose every commit is on disk when it returns (synchronous=FULL); transactions
+    are begun and ended by whoever writes."""
+    connection = _connected(path)
     journal = "TRUNCATE" if network_folder(path.parent) else "WAL"
-
-    @event.listens_for(engine, "connect")
-    def _settings(connection: Any, _record: Any) -> None:
-        cursor = connection.cursor()
-        cursor.execute(f"PRAGMA journal_mode={journal}")
-        cursor.execute("PRAGMA synchronous=FULL")
-        cursor.execute("PRAGMA foreign_keys=ON")
-        cursor.close()
-
-    return engine
+    connection.execute(f"PRAGMA journal_mode={journal}")
+    connection.execute("PRAGMA synchronous=FULL")
+    connection.execute("PRAGMA foreign_keys=ON")
+    return connection
 
 
-def connect_reading(path: Path, version: str | None = NEWEST) -> Engine:
-    """An engine that only reads, also where nothing can be written. A ledger of an older step is
-    read from a copy that was brought up to date."""
-    opened = path
-    folder = ""
-    if version != NEWEST:
-        folder = tempfile.mkdtemp(prefix="tallgrain-")
-        opened = Path(folder) / path.name
-        with closing(open_reading(path)) as source, closing(sqlite3.connect(opened)) as made:
-            source.backup(made)
-        _upgrade(opened)
-
-    engine = sa.create_engine(
-        "sqlite://", creator=lambda: open_reading(opened), poolclass=sa.pool.QueuePool
+def _connected(path: Path) -> sqlite3.Connection:
+    return sqlite3.connect(
+        path.absolute(), timeout=5, check_same_thread=False, isolation_level=None
     )
-    if folder:
-        weakref.finalize(engine, shutil.rmtree, folder, ignore_errors=True)
-    return engine
+
+
+def readers(path: Path, step: int = NEWEST) -> Connections:
+    """Connections that only read, also where nothing can be written. A ledger of an older step is
+    read from a copy that was brought up to date."""
+    if step == NEWEST:
+        return Connections(lambda: open_reading(path), lambda: None)
+    folder = tempfile.mkdtemp(prefix="tallgrain-")
+    opened = Path(folder) / path.name
+    with closing(open_reading(path)) as source, closing(sqlite3.connect(opened)) as made:
+        source.backup(made)
+    _upgrade(opened, step)
+    return Connections(
+        lambda: open_reading(opened), lambda: shutil.rmtree(folder, ignore_errors=True)
+    )
 
 
 def open_reading(path: Path) -> sqlite3.Connection:
@@ -100,7 +117,7 @@ def open_reading(path: Path) -> sqlite3.Connection:
         copy = Path(folder) / path.name
         for part in (path, newest):
             shutil.copyfile(part, copy.with_name(part.name))
-        held = sqlite3.connect(":memory:", check_same_thread=False)
+        held = sqlite3.connect(":memory:", check_same_thread=False, isolation_level=None)
         with closing(sqlite3.connect(copy)) as source:
             source.backup(held)
     return held
@@ -108,7 +125,11 @@ def open_reading(path: Path) -> sqlite3.Connection:
 
 def _opened(path: Path, how: str) -> sqlite3.Connection:
     connection = sqlite3.connect(
-        f"{path.absolute().as_uri()}?{how}", uri=True, timeout=5, check_same_thread=False
+        f"{path.absolute().as_uri()}?{how}",
+        uri=True,
+        timeout=5,
+        check_same_thread=False,
+        isolation_level=None,
     )
     try:
         connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
@@ -118,7 +139,7 @@ def _opened(path: Path, how: str) -> sqlite3.Connection:
     return connection
 
 
-def version_of(path: Path) -> str | None:
+def version_of(path: Path) -> int | None:
     """The schema step of a ledger file; None where there is none yet. Raises StoreError for a file
     that is no ledger, sqlite3.Error for one that can't be read."""
     if not path.exists():
@@ -126,15 +147,10 @@ def version_of(path: Path) -> str | None:
     if path.stat().st_size == 0:
         raise _foreign("this file is empty: no ledger.", path)
     with closing(open_reading(path)) as connection:
-        try:
-            row = connection.execute("SELECT version_num FROM alembic_version").fetchone()
-        except sqlite3.OperationalError as error:
-            if "no such" in str(error):
-                raise _foreign("this database is not a ledger of Tall Grain.", path) from None
-            raise
-    if row is None or not re.fullmatch(r"\d{4}", str(row[0])):
+        step = step_of(connection)
+    if step is None:
         raise _foreign("this database is not a ledger of Tall Grain.", path)
-    return str(row[0])
+    return step
 
 
 def _foreign(what: str, path: Path) -> StoreError:
@@ -145,12 +161,12 @@ def _foreign(what: str, path: Path) -> StoreError:
     )
 
 
-def checked_version(path: Path) -> str | None:
+def checked_version(path: Path) -> int | None:
     """version_of, with damaged and newer files refused in a sentence."""
     try:
         version = version_of(path)
     except sqlite3.Error as error:
-        raise _told(error, path) from None
+        raise explained(error, path) from None
     except OSError as error:
         raise cant_use(error, path) from None
     if version is not None and version > NEWEST:
@@ -177,36 +193,23 @@ def bring_up_to_date(path: Path, now: Callable[[], datetime] = lambda: datetime.
         if version is not None:
             dated_copy(path, now())
             _copy(path, made)
-        _upgrade(made)
+        _upgrade(made, version or 0)
         with made.open("rb") as file:
             os.fsync(file.fileno())
         if version is not None:
             _settle(path)
         made.replace(path)
-    except sa.exc.DatabaseError as error:
-        raise explained(error, path) from None
     except sqlite3.Error as error:
-        raise _told(error, path) from None
+        raise explained(error, path) from None
     except OSError as error:
         raise cant_use(error, path) from None
     finally:
         _remove(made)
 
 
-def _upgrade(path: Path) -> None:
-    from alembic import command
-    from alembic.config import Config
-
-    config = Config()
-    folder = str(Path(__file__).parent / "migrations")
-    config.set_main_option("script_location", folder.replace("%", "%%"))
-    engine = sa.create_engine(sa.URL.create("sqlite", database=str(path.absolute())))
-    try:
-        with engine.begin() as connection:
-            config.attributes["connection"] = connection
-            command.upgrade(config, "head")
-    finally:
-        engine.dispose()
+def _upgrade(path: Path, step: int = 0) -> None:
+    with closing(_connected(path)) as connection:
+        upgrade(connection, step)
 
 
 def _settle(path: Path) -> None:
@@ -265,17 +268,13 @@ def cant_use(error: OSError, path: Path) -> StoreError:
     )
 
 
-def explained(error: sa.exc.DatabaseError, path: Path) -> StoreError:
-    """A database's error as a sentence: what the world did wrong, and what to do."""
-    return _told(error.orig if error.orig is not None else error, path)
-
-
 def _code(error: BaseException) -> int:
     """SQLite's primary result code; 0 where it gave none."""
     return int(getattr(error, "sqlite_errorcode", 0)) & 0xFF
 
 
-def _told(error: BaseException, path: Path) -> StoreError:
+def explained(error: sqlite3.Error, path: Path) -> StoreError:
+    """A database's error as a sentence: what the world did wrong, and what to do."""
     code, kept = _code(error), "What was stored before is kept."
     if code == sqlite3.SQLITE_FULL:
         return StoreError("the disk is full.", str(path), f"{kept} Free some room.")

@@ -11,8 +11,10 @@ from PyQt6.QtGui import (
     QDropEvent,
     QHelpEvent,
     QKeyEvent,
+    QMouseEvent,
     QResizeEvent,
     QUndoStack,
+    QWheelEvent,
 )
 from PyQt6.QtWidgets import (
     QApplication,
@@ -26,7 +28,7 @@ from PyQt6.QtWidgets import (
 
 from tallgrain.errors import TallGrainError
 from tallgrain.paths import data_home
-from tallgrain.store.ledger import MachineEvent
+from tallgrain.store.entries import MachineEvent
 from tallgrain.ui.app import theme
 from tallgrain.ui.app.asking import Asking
 from tallgrain.ui.app.closing import may_close
@@ -75,6 +77,8 @@ SHORT_PX, LOW_PX = 1300, 760
 S = TypeVar("S", bound=Station)
 # Events that are looked at wherever they go: clicks and the wheel over boxes, what is about to be
 # shown, tips, keys.
+# Of these classes; asking an event for its type costs more than all that follows.
+CLASSES = frozenset((QEvent, QHelpEvent, QKeyEvent, QMouseEvent, QWheelEvent))
 WATCHED = frozenset((
     QEvent.Type.MouseButtonPress, QEvent.Type.Wheel, QEvent.Type.Polish, QEvent.Type.ToolTip,
     QEvent.Type.KeyPress, QEvent.Type.ShortcutOverride,
@@ -427,7 +431,7 @@ class Window(QMainWindow):
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         """Esc halts while Tall Grain owns a motion, whatever has the focus."""
         # All events of the program come by here: most go on at once.
-        if event is None or event.type() not in WATCHED:
+        if event.__class__ not in CLASSES or event is None or event.type() not in WATCHED:
             return False
         if self.wheel.takes(watched, event):
             return True

@@ -16,7 +16,7 @@ from PyQt6.QtWidgets import (
 )
 
 from tallgrain.journal.stale import NOTED, matters
-from tallgrain.store.ledger import MachineEvent
+from tallgrain.store.entries import MachineEvent
 from tallgrain.ui.widgets.parts import button, label, tell
 
 

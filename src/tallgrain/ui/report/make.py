@@ -16,7 +16,8 @@ from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.surface.sight import Sight, sight_of_survey
 from tallgrain.errors import InputError, JobError
 from tallgrain.seasons import PrinterSeason, last_gap
-from tallgrain.store.ledger import Ledger, MachineEvent
+from tallgrain.store.entries import MachineEvent
+from tallgrain.store.ledger import Ledger
 from tallgrain.textio import write_text
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.control import ControlPicture, paint_control

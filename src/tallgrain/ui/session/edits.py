@@ -2,7 +2,7 @@
 
 from PyQt6.QtGui import QUndoCommand
 
-from tallgrain.store.ledger import MachineEvent
+from tallgrain.store.entries import MachineEvent
 from tallgrain.ui.session.look_back import LookBack
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.state import SurveyPlan

@@ -18,7 +18,8 @@ from tallgrain.core.survey import Survey
 from tallgrain.errors import TallGrainError
 from tallgrain.journal.stale import mechanical_since, stale_since
 from tallgrain.procedures.learning import PrinterLearnt, read_learnt, stated
-from tallgrain.store.ledger import Ledger, MachineEvent
+from tallgrain.store.entries import MachineEvent
+from tallgrain.store.ledger import Ledger
 from tallgrain.ui.session.worker import Worker
 
 

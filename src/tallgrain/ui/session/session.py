@@ -25,7 +25,8 @@ from tallgrain.link.guard.guard import Guard
 from tallgrain.link.protocol import Printer, PrinterState
 from tallgrain.procedures.guarding import guarded
 from tallgrain.procedures.learning import PrinterLearnt, as_learnt, stated
-from tallgrain.store.ledger import Ledger, MachineEvent
+from tallgrain.store.entries import MachineEvent
+from tallgrain.store.ledger import Ledger
 from tallgrain.ui.session.care import Care
 from tallgrain.ui.session.feeling import Feeling
 from tallgrain.ui.session.linking import Linking

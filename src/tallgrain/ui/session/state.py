@@ -11,7 +11,7 @@ from tallgrain.core.surface.quality import SeriesDrift
 from tallgrain.core.surface.sight import Sight
 from tallgrain.core.survey import Survey
 from tallgrain.procedures.events import PointTouched, SureSoFar
-from tallgrain.store.ledger import SurveyHead
+from tallgrain.store.entries import SurveyHead
 
 
 class LinkState(Enum):

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
     from tallgrain.core.machine.sheet import MachineSheet
     from tallgrain.journal.recovery import Recovery
-    from tallgrain.store.ledger import MachineEvent
+    from tallgrain.store.entries import MachineEvent
     from tallgrain.ui.session.drafts import Drafts
     from tallgrain.ui.session.drift_work import DriftWork
     from tallgrain.ui.session.layer_season import LayerSeason
@@ -215,11 +215,7 @@ class Room(ABC):
     @cached_property
     def station(self) -> Station:
         """The page, built at the first use."""
-        made = self.furnish()
-        # Styled now: what is hidden at first would else be styled in the middle of work.
-        for child in (made.widget, *made.widget.findChildren(QWidget)):
-            child.ensurePolished()
-        return made
+        return self.furnish()
 
     @property
     def is_open(self) -> bool:

@@ -8,7 +8,7 @@ from tallgrain.core.machine.fitness import Line, checklist
 from tallgrain.journal.record import Entry
 from tallgrain.journal.records import FitLine
 from tallgrain.journal.stale import makes_stale
-from tallgrain.store.ledger import MachineEvent
+from tallgrain.store.entries import MachineEvent
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.widgets.words import day
 

@@ -1,1 +1,0 @@
-"""Alembic's scripts for the ledger."""
