@@ -30,11 +30,15 @@ mkdir -p "$packages" "$home/bin" "$root/usr/bin" "$root/usr/share" "$root/DEBIAN
   --target "$packages" --upgrade "$wheel"
 rm -rf "$packages/share" "$packages/bin"
 find "$packages" -type d \( -name tests -o -name __pycache__ \) -prune -exec rm -rf {} +
+# Compiled here once: nobody pays for it at each start, and removing the package leaves nothing.
+"$python" -m compileall -q -j 0 --invalidation-mode unchecked-hash \
+  -s "$root" -p / "$packages"
 ln -s "/usr/bin/python$minor" "$home/bin/python"
 printf 'home = /usr/bin\ninclude-system-site-packages = false\n' > "$home/pyvenv.cfg"
 cat > "$root/usr/bin/tallgrain" <<'TEXT'
 #!/bin/sh
 export PYTHONNOUSERSITE=1
+export PYTHONDONTWRITEBYTECODE=1
 exec /usr/lib/tallgrain/bin/python -m tallgrain "$@"
 TEXT
 chmod 755 "$root/usr/bin/tallgrain"
@@ -67,6 +71,9 @@ Description: probe, survey and judge a printer's bed
  layer would be, of what that is made, and what to do with the next two
  minutes. A demo with a simulated printer ships with it.
 TEXT
+find "$root" -type d -exec chmod 755 {} +
+find "$root" -type f ! -path "$root/usr/bin/*" -exec chmod 644 {} +
+(cd "$root" && find usr -type f -print0 | LC_ALL=C sort -z | xargs -0 md5sum > DEBIAN/md5sums)
 say "The package ..."
 deb="dist/tallgrain_${version}_${arch}.deb"
 dpkg-deb --root-owner-group -Zxz -z1 --build "$root" "$deb" >/dev/null

@@ -14,6 +14,8 @@ from pathlib import Path
 from xml.etree import ElementTree
 
 import numpy as np
+from defusedxml import DefusedXmlException
+from defusedxml.ElementTree import fromstring
 
 from tallgrain.core.survey import Floats
 from tallgrain.errors import InputError
@@ -206,19 +208,20 @@ def _member(archive: zipfile.ZipFile, name: str, most: int, where: str) -> bytes
 
 def _parsed(xml: bytes, where: str) -> ElementTree.Element:
     text = decoded(xml, where)
-    if "<!" in text.replace("<!--", ""):
+    try:
+        parsed: ElementTree.Element = fromstring(text, forbid_dtd=True)
+    except DefusedXmlException:
         raise InputError(
             "it defines types or entities of its own, which a surface never needs.",
             where,
             "Save it without them.",
-        )
-    try:
-        return ElementTree.fromstring(text)
+        ) from None
     except ElementTree.ParseError as error:
         line, column = error.position
         raise InputError(
             "this is no XML.", f"{where}, line {line}, column {column}", "Save it again."
         ) from None
+    return parsed
 
 
 def _text(root: ElementTree.Element, path: str, where: str) -> str:
