@@ -68,6 +68,7 @@ class SkewBook:
         self._planes: dict[Plane, OnePlane] = {p: OnePlane() for p in PLANES}
         self._part: tuple[object, GaugePart | None] | None = None
         self._solved: tuple[object, SkewSolution | InputError] | None = None
+        self._buys: tuple[object, tuple[tuple[str, str], float] | None] | None = None
         for seen in journal.read_any(SkewGauge, SkewReading, SkewTakenBack, SkewFound):
             self._recall(seen)
 
@@ -173,8 +174,11 @@ class SkewBook:
         part, readings = self.part, self.here.readings
         if part is None or not isinstance(self.solution(), SkewSolution):
             return None
-        best = one_more(measured(part, readings, self.scale, self.bias), part.pairs)
-        return (best[0][0], best[0][1] * 1000) if best else None
+        key = (part, tuple(readings), self.scale)
+        if self._buys is None or self._buys[0] != key:
+            best = one_more(measured(part, readings, self.scale, self.bias), part.pairs)
+            self._buys = key, (best[0][0], best[0][1] * 1000) if best else None
+        return self._buys[1]
 
     @property
     def held(self) -> float | None:

@@ -22,12 +22,16 @@ def stays_with(means: Floats, stated: float, rows: Floats, common: Floats, left:
     and of each common effect does; left (n,): beside a fit; mm."""
     known = stated**2 * (1 - 2 / STAYS_WEIGHT)
     logs = -STAYS_WEIGHT * (np.log(STAYING) + known / (2 * STAYING**2))
-    for i, stays in enumerate(STAYING):
-        root = np.linalg.cholesky(np.diag(means**2 + stays**2) + common @ common.T)
-        q, r = np.linalg.qr(np.linalg.solve(root, rows))
-        rest = np.linalg.solve(root, left)
-        rest = rest - q @ (q.T @ rest)
-        logs[i] -= np.log(np.diag(root)).sum() + np.log(np.abs(np.diag(r))).sum()
-        logs[i] -= 0.5 * float(rest @ rest)
+    whole = np.tile(common @ common.T, (len(STAYING), 1, 1))
+    each = np.arange(len(means))
+    whole[:, each, each] += means**2 + STAYING[:, None] ** 2
+    root = np.linalg.cholesky(whole)
+    white = np.linalg.solve(root, np.column_stack([rows, left])[None])
+    q, r = np.linalg.qr(white[:, :, :-1])
+    rest = white[:, :, -1:]
+    rest = rest - q @ (q.transpose(0, 2, 1) @ rest)
+    for triangle in (root, r):
+        logs -= np.log(np.abs(np.diagonal(triangle, axis1=1, axis2=2))).sum(axis=1)
+    logs -= 0.5 * (rest**2).sum(axis=(1, 2))
     weight = np.exp(logs - logs.max())
     return float(np.sqrt(weight @ STAYING**2 / weight.sum()))

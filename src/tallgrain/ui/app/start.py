@@ -214,6 +214,8 @@ def open_window(files: Sequence[Path] = ()) -> int:
 def furnish_when_idle(window: "Window") -> None:
     """Build the pages that were not shown yet, one at a time while nothing is under way, so that
     the first visit to a station waits for nothing, in the middle of a survey too."""
+    from PyQt6.QtWidgets import QWidget
+
     from tallgrain.ui.session.timers import timer
 
     left: list[str] = []
@@ -227,7 +229,10 @@ def furnish_when_idle(window: "Window") -> None:
         if not left:
             calm.stop()
         elif not window.session.busy:
-            window.open(left.pop(0))
+            page = window.open(left.pop(0)).widget
+            # What is hidden at first would else be styled in the middle of work.
+            for child in (page, *page.findChildren(QWidget)):
+                child.ensurePolished()
 
     calm = timer(window, CALM_MS, furnish)
     timer(window, SEEN_MS, complete, once=True).start()

@@ -1,7 +1,7 @@
 """The link: made, watched, lost, and let go of."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from typing import TYPE_CHECKING
 
@@ -13,7 +13,7 @@ from tallgrain.errors import LinkError, TallGrainError
 from tallgrain.link.by_hand import Asker
 from tallgrain.link.connect import connected
 from tallgrain.link.guard.guard import Guard
-from tallgrain.link.protocol import Printer, PrinterState
+from tallgrain.link.protocol import Heat, Printer, PrinterState
 from tallgrain.procedures.guarding import guarded
 from tallgrain.store.ledger import Ledger
 from tallgrain.ui.session.state import LinkState
@@ -24,6 +24,9 @@ if TYPE_CHECKING:
 
 SILENT_AFTER_S = 2.0
 WATCH_MS = 250
+# How often in a minute a soak is told anew.
+SOAKS_SEEN = 2
+COLD = Heat(None, None)
 
 
 @dataclass(frozen=True)
@@ -165,11 +168,22 @@ class Linking(QObject):
             s.changed.emit()
         if state is not None and state is not s.state:
             self._note_restart(state)
+            before = self._seen()
             s.state = state
             self._note_soak(state)
-            s.changed.emit()
+            if self._seen() != before:
+                s.changed.emit()
         elif self.silent_s:
             s.changed.emit()
+
+    def _seen(self) -> object:
+        """What a page shows of the printer's state: its clock runs on unseen."""
+        state, soak = self._session.state, self.soak_min
+        if state is None:
+            return None
+        heats = [(h.rounded_c, h.aim_c) for h in (state.nozzle, state.plate)]
+        still = replace(state, clock_s=0.0, nozzle=COLD, plate=COLD)
+        return still, heats, soak and round(soak * SOAKS_SEEN)
 
     def _note_restart(self, state: PrinterState) -> None:
         s = self._session
