@@ -148,3 +148,40 @@ def proof_walked(window, made, qtbot):
                 made.hands("hands.probe", state="free")
             press(window, Qt.Key.Key_F5)
         qtbot.waitUntil(lambda q=question: work.question is not q, timeout=5000)
+
+
+def pages(window):
+    """Every state that a click or two away from the start can show."""
+    machine, probe = window.machine, window.probe
+    window.visit("Machine")
+    machine.show_tab(0)
+    for i in range(machine.form.part.count()):
+        machine.form.part.setCurrentIndex(i)
+        yield f"sheet {machine.form.part.currentText()}"
+    machine.show_tab(1)
+    for row in range(machine.fitness.lines.count()):
+        machine.fitness.lines.setCurrentRow(row)
+        yield f"checklist {row}"
+    window.visit("Probe")
+    for tab in range(5):
+        probe.show_tab(tab)
+        for source in range(4 if tab == 1 else 1):
+            probe.where.source.setCurrentIndex(source)
+            yield f"probe {tab} {source}"
+    window.visit("Surface")
+    yield "surface"
+    window.visit("Gap")
+    for tab in range(4):
+        window.gap.show_tab(tab)
+        yield f"gap {tab}"
+    window.visit("Drift")
+    for page in range(5):
+        window.drift.show_page(page)
+        yield f"drift {page}"
+    window.visit("Handover")
+    for page in range(4):
+        window.handover.show_page(page)
+        yield f"handover {page}"
+    for name in ("Tilt", "Adjusters", "Towers", "Skew"):
+        window.visit(name)
+        yield name

@@ -54,7 +54,7 @@ HABITS = {
     "half-turn": "turned by half", "transposed": "transposed", "sign": "other sign",
     "extents": "other extents", "scaled": "scaled", "deaf": "not in use",
 }  # fmt: skip
-SEEDS = range(100 if PROVING else 12)
+SEEDS = range(100 if PROVING else 6)
 
 
 @pytest.fixture
@@ -147,7 +147,7 @@ def test_whatever_breaks_a_write_or_a_keep_the_next_link_tells_how_it_stands(
     link, rng, states = at.guard.printer, np.random.default_rng(5), set()
     way = "_call" if spoken == "json" else "_move"
     asks = getattr(link, way)
-    for turn in range(60 if PROVING else 8):
+    for turn in range(60 if PROVING else 4):
         fault = ("closed:0", "garbage:0", "restart:0", "silent:0:1.5")[turn % 4]
         due = int(rng.integers(1, 6 if spoken == "json" else 14))
         name, count = f"bed-{turn % 2}", (int(rng.integers(2, 6)), int(rng.integers(2, 6)))
@@ -274,7 +274,7 @@ def test_what_is_written_is_what_is_read(standin, tmp_path, spoken):
         guard = guard_on(link, shipped_sheet("Rye"))
         if not guard.trusted:
             looked_down(made, guard)
-        for k in range(100 if PROVING else 10):
+        for k in range(100 if PROVING else 4):
             rows, columns = rng.integers(2, 13, 2)
             x0, y0 = rng.uniform(-20, 60, 2)
             xs = np.linspace(x0, x0 + rng.uniform(50, 250), columns)

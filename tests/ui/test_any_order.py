@@ -266,7 +266,7 @@ def test_any_order(tmp_path, qapp):
     AtTheBench.home = tmp_path
     machine = AtTheBench.TestCase()
     machine.settings = settings(
-        max_examples=60 if PROVING else 6, stateful_step_count=22, deadline=None, derandomize=True,
+        max_examples=60 if PROVING else 3, stateful_step_count=22, deadline=None, derandomize=True,
         phases=[Phase.generate], suppress_health_check=list(HealthCheck),
     )  # fmt: skip
     machine.runTest()

@@ -9,7 +9,7 @@ import pytest
 from sittings import FAULTS, PROVING, Sitting
 from tallgrain.errors import TallGrainError
 
-SITTINGS, ACTS, BATCH = (200, 12, 50) if PROVING else (24, 12, 12)
+SITTINGS, ACTS, BATCH = (200, 12, 50) if PROVING else (8, 12, 8)
 
 
 class AtTheGap(Sitting):

@@ -121,6 +121,7 @@ def test_an_evening_from_nothing_to_a_gap(empty, standin, qtbot, tmp_path, moves
     s.choose_plan(s.chosen.__class__(4, 4))
     press(window, Qt.Key.Key_F5)
     idle(window, qtbot)
+    qtbot.waitUntil(lambda: s.problem is not None or s.shown is not None)
     if s.problem is not None or not s.shown.survey.complete:
         press(window, Qt.Key.Key_F5)  # link again
         qtbot.waitUntil(lambda: s.link.value == "up", timeout=20_000)

@@ -1,4 +1,4 @@
-"""The wheel scrolls. It changes a box only after that box was clicked, and some never."""
+"""The wheel scrolls. It changes a list or a slider only after that was clicked; a figure never."""
 
 from PyQt6.QtCore import QEvent, QObject
 from PyQt6.QtWidgets import (
@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-# The property of boxes that no wheel ever changes: a clearance, a printer, a link.
+# The property of lists that no wheel ever changes: a printer.
 NEVER = "no_wheel"
 
 
@@ -30,7 +30,10 @@ class Wheel:
         if kind != QEvent.Type.Wheel or not isinstance(watched, QWidget):
             return False
         box = _box_of(watched)
-        if box is None or (box is self._clicked and box.hasFocus() and not box.property(NEVER)):
+        if box is None:
+            return False
+        never = box.property(NEVER) or isinstance(box, QAbstractSpinBox)
+        if box is self._clicked and box.hasFocus() and not never:
             return False
         area = _area_of(box)
         if area is not None:

@@ -31,7 +31,8 @@ from tallgrain.ui.app import theme
 from tallgrain.ui.painting.heights import paint_heights
 from tallgrain.ui.painting.pens import text
 from tallgrain.ui.widgets.canvas import canvas, room
-from tallgrain.ui.widgets.parts import amount, button, label
+from tallgrain.ui.widgets.figures import amount
+from tallgrain.ui.widgets.parts import button, label
 from tallgrain.ui.widgets.words import mm
 
 PICTURE_PX = 330

@@ -7,12 +7,10 @@ from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
     QDialog,
-    QDoubleSpinBox,
     QFileDialog,
     QFormLayout,
     QHBoxLayout,
     QLabel,
-    QSpinBox,
     QVBoxLayout,
     QWidget,
 )
@@ -29,7 +27,8 @@ from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.state import SurveyPlan
 from tallgrain.ui.session.surveying import remember_plan
 from tallgrain.ui.session.worker import Worker
-from tallgrain.ui.widgets.parts import amount, button, label, put, whole
+from tallgrain.ui.widgets.figures import FigureBox, WholeBox, amount, whole
+from tallgrain.ui.widgets.parts import button, label, put
 from tallgrain.ui.widgets.words import count_of, duration, mm
 
 KINDS = (
@@ -132,7 +131,7 @@ class PlanDialog(QDialog):
         for name, value in zip(SIDES, own, strict=True):
             made = self._amount(f"Margin at the {name}", 0, 500, value, "")
             made.setPrefix(f"{name} ")
-            made.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
+            made.setButtonSymbols(FigureBox.ButtonSymbols.NoButtons)
             sides.addWidget(made)
             self.sides.append(made)
         self.own_sides = QWidget()
@@ -178,14 +177,12 @@ class PlanDialog(QDialog):
         made.currentIndexChanged.connect(self._changed)
         return made
 
-    def _count(self, name: str, value: int, limits: tuple[int, int]) -> QSpinBox:
+    def _count(self, name: str, value: int, limits: tuple[int, int]) -> WholeBox:
         box = whole(*limits, name, value=value)
         box.valueChanged.connect(self._changed)
         return box
 
-    def _amount(
-        self, name: str, low: float, high: float, value: float, unit: str
-    ) -> QDoubleSpinBox:
+    def _amount(self, name: str, low: float, high: float, value: float, unit: str) -> FigureBox:
         box = amount(low, high, name, decimals=0, value=value, suffix=unit)
         box.valueChanged.connect(self._changed)
         return box

@@ -35,8 +35,9 @@ from tallgrain.ui.app import theme
 from tallgrain.ui.dialogs.framing import Framing, line_edit
 from tallgrain.ui.dialogs.live_console import PRINTER, US, LiveConsole
 from tallgrain.ui.dialogs.taught_values import TaughtValues
+from tallgrain.ui.widgets.figures import amount
 from tallgrain.ui.widgets.form import Form
-from tallgrain.ui.widgets.parts import amount, button, label, put, tell
+from tallgrain.ui.widgets.parts import button, label, put, tell
 
 PARTS = ("z", "x", "y", "met_z", "nozzle_c", "nozzle_to_c", "plate_c", "plate_to_c", "live", "kept")
 LARGEST = 1 << 20

@@ -16,7 +16,6 @@ from PyQt6.QtWidgets import (
     QPushButton,
     QScrollArea,
     QStackedWidget,
-    QTableWidget,
     QVBoxLayout,
     QWidget,
 )
@@ -165,7 +164,7 @@ def beside(middle: QWidget, bench: QWidget) -> QWidget:
     return made
 
 
-def plain_table(heads: Sequence[str], name: str) -> QTableWidget:
+def plain_table(heads: Sequence[str], name: str) -> Table:
     """A table to be read: rows as tall as their words, the last column takes what room is left."""
     made = Table(0, len(heads))
     made.setHorizontalHeaderLabels(list(heads))

@@ -3,14 +3,14 @@
 from collections.abc import Callable
 
 from PyQt6.QtGui import QPaintEvent
-from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from tallgrain.errors import TallGrainError
-from tallgrain.ui.app.wheel import NEVER
 from tallgrain.ui.painting.looks import draw_looks
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.state import LinkState
 from tallgrain.ui.widgets.canvas import canvas, room
+from tallgrain.ui.widgets.figures import amount
 from tallgrain.ui.widgets.parts import button, label, tell
 
 
@@ -21,14 +21,15 @@ class ClearanceRow(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self._session = session
-        self.clearance = QDoubleSpinBox()
-        self.clearance.setRange(0, 500)
-        self.clearance.setDecimals(1)  # what fits is felt with gauges, to a tenth
-        self.clearance.setSuffix(" mm")
-        self.clearance.setSpecialValueText("look, then type")
-        self.clearance.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
-        self.clearance.setProperty(NEVER, True)
-        self.clearance.setAccessibleName("What you see under the nozzle, in millimetres")
+        self.clearance = amount(
+            0,
+            500,
+            "What you see under the nozzle, in millimetres",
+            decimals=1,  # what fits is felt with gauges, to a tenth
+            suffix=" mm",
+            empty="look, then type",
+            buttons=False,
+        )
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(4)

@@ -7,7 +7,8 @@ from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QVBoxLayout, QW
 from tallgrain.core.solve.gap import FeelWord
 from tallgrain.ui.session.gap_work import GapWork
 from tallgrain.ui.session.session import Session
-from tallgrain.ui.widgets.parts import Readout, amount, button, label, put, tell
+from tallgrain.ui.widgets.figures import amount
+from tallgrain.ui.widgets.parts import Readout, button, label, put, tell
 from tallgrain.ui.widgets.words import count_of, day, mm
 
 STEPS_MM = (2.0, 0.5, 0.1, 0.02)

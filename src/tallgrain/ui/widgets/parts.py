@@ -1,27 +1,24 @@
 """Small widgets that several parts of the window share."""
 
-from collections.abc import Callable
-from typing import Any
+from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import QSize, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent, QValidator
+from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import (
     QAbstractButton,
     QBoxLayout,
-    QDoubleSpinBox,
     QFrame,
     QHBoxLayout,
     QLabel,
     QPushButton,
-    QSpinBox,
     QTableWidget,
+    QTableWidgetItem,
     QVBoxLayout,
     QWidget,
 )
 
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.pens import pen
-from tallgrain.ui.widgets.words import MINUS
 
 
 def label(words: str = "", role: str = "", wrap: bool = False) -> QLabel:
@@ -104,82 +101,34 @@ def button(words: str, role: str = "", name: str = "", tip: str = "") -> QPushBu
     return made
 
 
-class FigureBox(QDoubleSpinBox):
-    """A figure with its unit and a true minus sign; a hyphen is understood when it is typed."""
-
-    def textFromValue(self, value: float) -> str:
-        """As the rest of the screen writes it."""
-        return super().textFromValue(value).replace("-", MINUS)
-
-    def valueFromText(self, text: str | None) -> float:
-        """Either minus."""
-        return super().valueFromText((text or "").replace(MINUS, "-"))
-
-    def validate(self, text: str | None, at: int) -> tuple[QValidator.State, str, int]:
-        """Either minus."""
-        state, told, place = super().validate((text or "").replace(MINUS, "-"), at)
-        return state, told.replace("-", MINUS), place
-
-
-def amount(
-    low: float,
-    high: float,
-    name: str,
-    *,
-    decimals: int = 2,
-    value: float | None = None,
-    prefix: str = "",
-    suffix: str = "",
-    empty: str = "",
-    step: float = 1.0,
-    buttons: bool = True,
-) -> FigureBox:
-    """A box for a figure; empty: what it says at its lowest, for none."""
-    made = FigureBox()
-    made.setDecimals(decimals)
-    made.setSingleStep(step)
-    _fill(made, low, high, name, value, prefix, suffix, empty)
-    if not buttons:
-        made.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
-    return made
-
-
-def whole(
-    low: int,
-    high: int,
-    name: str,
-    *,
-    value: int | None = None,
-    prefix: str = "",
-    suffix: str = "",
-    empty: str = "",
-    step: int = 1,
-) -> QSpinBox:
-    """A box for a whole number, as `amount`."""
-    made = QSpinBox()
-    made.setSingleStep(step)
-    _fill(made, low, high, name, value, prefix, suffix, empty)
-    return made
-
-
-def _fill(
-    made: Any, low: Any, high: Any, name: str, value: Any, prefix: str, suffix: str, empty: str
-) -> None:
-    made.setRange(low, high)
-    made.setPrefix(prefix)
-    made.setSuffix(suffix)
-    made.setSpecialValueText(empty)
-    made.setAccessibleName(name)
-    if value is not None:
-        made.setValue(value)
-
-
 class Table(QTableWidget):
     """A table that the Tab key leaves; its cells are walked by the arrow keys."""
 
     def __init__(self, rows: int, columns: int) -> None:
         super().__init__(rows, columns)
         self.setTabKeyNavigation(False)
+
+    def show_rows(
+        self,
+        rows: Sequence[Sequence[str]],
+        dress: Callable[[QTableWidgetItem, int, int], None] | None = None,
+    ) -> None:
+        """Show words cell by cell; only what differs is changed, since each change lays the table
+        out anew. dress: what else a cell (row, column) is given."""
+        self.setRowCount(len(rows))
+        for i, row in enumerate(rows):
+            for j, words in enumerate(row):
+                item = self.item(i, j)
+                if item is None:
+                    item = QTableWidgetItem(words)
+                    if dress is not None:
+                        dress(item, i, j)
+                    self.setItem(i, j, item)
+                    continue
+                if item.text() != words:
+                    item.setText(words)
+                if dress is not None:
+                    dress(item, i, j)
 
 
 class Pages(QWidget):

@@ -13,8 +13,9 @@ from tallgrain.ui.session.state import LinkState
 from tallgrain.ui.stations.adjusters.model import AdjustersWork
 from tallgrain.ui.stations.adjusters.rounds import RoundsWork
 from tallgrain.ui.widgets.feel_page import GapPage
+from tallgrain.ui.widgets.figures import amount
 from tallgrain.ui.widgets.jog import JogPad
-from tallgrain.ui.widgets.parts import amount, button, label, rule, tell
+from tallgrain.ui.widgets.parts import button, label, rule, tell
 from tallgrain.ui.widgets.words import count_of, mm
 
 

@@ -5,7 +5,7 @@ from collections.abc import Callable
 import numpy as np
 from PyQt6.QtCore import QPointF, QSize, Qt
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPaintEvent
-from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QSpinBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from tallgrain.core.drift.charts import LEAST_BASE
 from tallgrain.core.drift.terms import TERMS
@@ -13,6 +13,7 @@ from tallgrain.ui.app import theme
 from tallgrain.ui.painting.control import ROWS, ControlPicture, paint_control, survey_at
 from tallgrain.ui.session.drift_work import DriftWork
 from tallgrain.ui.widgets.canvas import canvas, room, spot
+from tallgrain.ui.widgets.figures import whole
 from tallgrain.ui.widgets.parts import button, label, tell
 from tallgrain.ui.widgets.words import day, mm
 
@@ -110,10 +111,11 @@ class ChartsPage(QWidget):
         column.addWidget(self.told)
         row = QHBoxLayout()
         row.addWidget(label("All was well:", role="muted"))
-        self.first, self.last = QSpinBox(), QSpinBox()
-        for box, words in ((self.first, "first"), (self.last, "last")):
-            box.setPrefix("no. ")
-            box.setAccessibleName(f"Baseline: the {words} survey, counted through this chart")
+        self.first, self.last = (
+            whole(0, 99, f"Baseline: the {n} survey, counted through this chart", prefix="no. ")
+            for n in ("first", "last")
+        )
+        for box in (self.first, self.last):
             box.editingFinished.connect(self._move)
         row.addWidget(self.first)
         row.addWidget(label("to", role="muted"))

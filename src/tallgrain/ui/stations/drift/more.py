@@ -6,7 +6,7 @@ from dataclasses import replace
 import numpy as np
 from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QPaintEvent
-from PyQt6.QtWidgets import QAbstractItemView, QTableWidgetItem, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QAbstractItemView, QVBoxLayout, QWidget
 
 from tallgrain.core.drift.thermal import Thermal
 from tallgrain.core.machine.outline import Disc
@@ -137,14 +137,14 @@ class WorkshopPage(QWidget):
     def refresh(self) -> None:
         """Follow the workshop."""
         rows = self._work.rows
-        self.table.setRowCount(len(rows))
-        for i, row in enumerate(rows):
+        told = []
+        for row in rows:
             flat = "–" if row.flatness is None else f"{mm(row.flatness)} of {mm(row.allowed)}"
             gap = "–" if row.gap is None else f"{mm(row.gap[0])} ± {mm(2 * row.gap[1])}"
             last = "never" if row.surveyed is None else day(row.surveyed)
             cells = (row.machine, flat, gap, str(row.signals), last, f"{row.urgency}: {row.due}")
-            for j, words in enumerate(cells):
-                self.table.setItem(i, j, QTableWidgetItem(words))
+            told.append(cells)
+        self.table.show_rows(told)
         tell(self.odd, "\n".join(self._work.odd))
         self.odd.setVisible(bool(self._work.odd))
         self.go.setEnabled(bool(rows))

@@ -17,7 +17,8 @@ from tallgrain.ui.stations.drift.more import HeatPage, WorkshopPage
 from tallgrain.ui.stations.drift.seasons import SeasonPage
 from tallgrain.ui.widgets.bench import Layered, act_words, beside, show_act
 from tallgrain.ui.widgets.clearance import ClearanceRow
-from tallgrain.ui.widgets.parts import Panel, Readout, amount, button, label, put, rule, tell
+from tallgrain.ui.widgets.figures import amount
+from tallgrain.ui.widgets.parts import Panel, Readout, button, label, put, rule, tell
 from tallgrain.ui.widgets.words import count_of, duration, mm
 
 WIDTH = 380

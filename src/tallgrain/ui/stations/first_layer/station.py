@@ -4,7 +4,7 @@ from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import QRectF
 from PyQt6.QtGui import QPainter
-from PyQt6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QSpinBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from tallgrain.core.layer.acts import Weighed
 from tallgrain.core.layer.layer import Part, span_words
@@ -15,6 +15,7 @@ from tallgrain.ui.session.timers import follow
 from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.stations.first_layer.rows import ActRow, CauseRow
 from tallgrain.ui.widgets.bench import beside_the_bench
+from tallgrain.ui.widgets.figures import amount, whole
 from tallgrain.ui.widgets.parts import Readout, label, set_role, tell
 from tallgrain.ui.widgets.picture import StationPicture
 
@@ -68,20 +69,11 @@ class FirstLayerStation(Station):
         column = QVBoxLayout(aim)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(4)
-        self.layer_mm, self.nozzle_c, self.plate_c = QDoubleSpinBox(), QSpinBox(), QSpinBox()
-        self.layer_mm.setRange(0.05, 1.0)
-        self.layer_mm.setSingleStep(0.02)
-        self.layer_mm.setSuffix(" mm")
-        for box, most, words in (
-            (self.layer_mm, 0, "First layer as sliced"),
-            (self.nozzle_c, 400, "Nozzle as it prints"),
-            (self.plate_c, 150, "Plate as it prints"),
-        ):
-            if isinstance(box, QSpinBox):
-                box.setRange(0, most)
-                box.setSuffix(" °C")
-            box.setAccessibleName(words)
-            box.setToolTip(words)
+        self.layer_mm = amount(0.05, 1.0, "First layer as sliced", suffix=" mm", step=0.02)
+        self.nozzle_c = whole(0, 400, "Nozzle as it prints", suffix=" °C")
+        self.plate_c = whole(0, 150, "Plate as it prints", suffix=" °C")
+        for box in (self.layer_mm, self.nozzle_c, self.plate_c):
+            box.setToolTip(box.accessibleName())
             box.setKeyboardTracking(False)
             box.valueChanged.connect(self._chosen)
             row.addWidget(box, 1)
@@ -186,7 +178,7 @@ class FirstLayerStation(Station):
         ):
             if not box.hasFocus() and box.value() != value:
                 box.blockSignals(True)
-                box.setValue(value)  # type: ignore[arg-type]
+                box.setValue(value)
                 box.blockSignals(False)
         sheet = self._session.sheet
         names = [one.name for one in sheet.sheets] if sheet is not None else []

@@ -12,7 +12,8 @@ from tallgrain.ui.session.session import Session
 from tallgrain.ui.stations.gap.model import ASIDE_MM, Aim, GaugeWork
 from tallgrain.ui.widgets.budget import Budget
 from tallgrain.ui.widgets.feel_page import GapPage
-from tallgrain.ui.widgets.parts import FigureBox, amount, button, label, rule, tell
+from tallgrain.ui.widgets.figures import FigureBox, amount
+from tallgrain.ui.widgets.parts import button, label, rule, tell
 from tallgrain.ui.widgets.words import day, mm
 
 PLACES = (

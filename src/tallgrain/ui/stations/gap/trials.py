@@ -20,7 +20,8 @@ from tallgrain.ui.painting.trials import LOOKS, paint_sample
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.state import LinkState
 from tallgrain.ui.stations.gap.trial_model import TrialWork
-from tallgrain.ui.widgets.parts import Readout, amount, button, label, put, rule, tell
+from tallgrain.ui.widgets.figures import amount
+from tallgrain.ui.widgets.parts import Readout, button, label, put, rule, tell
 from tallgrain.ui.widgets.words import mm
 
 SAMPLE = QSize(36, 24)

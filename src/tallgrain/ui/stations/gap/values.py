@@ -11,7 +11,6 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QHeaderView,
     QLineEdit,
-    QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
     QWidget,
@@ -224,22 +223,21 @@ class LedgerPage(QWidget):
 
     def _fill(self) -> None:
         entries = self._entries()
-        self.table.setRowCount(len(entries))
-        for i, seen in enumerate(entries):
+        rows = []
+        for seen in entries:
             before, after = seen.figures.before, seen.figures.after
             name = NAMES.get(seen.item, seen.item)
             told = (figure(seen.item, before), figure(seen.item, after))
-            cells = (day_time(seen.at), name, *told, seen.outcome, seen.note)
-            for j, words in enumerate(cells):
-                item = QTableWidgetItem(words)
-                if j in (2, 3):
-                    item.setTextAlignment(
-                        Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
-                    )
-                self.table.setItem(i, j, item)
+            rows.append((day_time(seen.at), name, *told, seen.outcome, seen.note))
+
+        def dress(item: QTableWidgetItem, _: int, j: int) -> None:
+            if j in (2, 3):
+                item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+
+        self.table.show_rows(rows, dress)
 
 
-def _table() -> QTableWidget:
+def _table() -> Table:
     made = Table(0, len(COLUMNS))
     made.setHorizontalHeaderLabels(list(COLUMNS))
     made.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)

@@ -188,28 +188,25 @@ class HeldPage(QWidget):
             paint_held(painter, rect, sheet, self._seen)
 
     def _fill(self, rows: tuple[SurfaceStanding, ...]) -> None:
-        if self.table.rowCount() != len(rows):
-            self.table.setRowCount(len(rows))
-        for i, one in enumerate(rows):
+        told = []
+        for one in rows:
             off, proof = self.work.off_the_bed(one), self.work.newest_proof(one.name)
             nodes = f"{len(one.held.xs)} × {len(one.held.ys)}" if one.held is not None else "–"
-            cells = (
-                f"{one.name}{', in use' if one.in_use else ''}",
-                one.written.survey if one.written is not None else "not ours",
-                one.trouble or nodes,
-                one.state,
-                "–" if off is None else f"{mm(off.worst, 3)} mm",
-                "not tried" if proof is None else f"{proof.outcome}, {day(proof.at)}",
+            told.append(
+                (
+                    f"{one.name}{', in use' if one.in_use else ''}",
+                    one.written.survey if one.written is not None else "not ours",
+                    one.trouble or nodes,
+                    one.state,
+                    "–" if off is None else f"{mm(off.worst, 3)} mm",
+                    "not tried" if proof is None else f"{proof.outcome}, {day(proof.at)}",
+                )
             )
-            for j, words in enumerate(cells):
-                item = self.table.item(i, j)
-                if item is None:
-                    item = QTableWidgetItem()
-                    self.table.setItem(i, j, item)
-                if item.text() != words:
-                    item.setText(words)
-                bad = j == 3 and not one.fine
-                item.setForeground(theme.RUST if bad else theme.INK)
+
+        def dress(item: QTableWidgetItem, i: int, j: int) -> None:
+            item.setForeground(theme.RUST if j == 3 and not rows[i].fine else theme.INK)
+
+        self.table.show_rows(told, dress)
 
     def _sentence(self) -> str:
         work = self.work

@@ -1,10 +1,10 @@
 """Small parts of the Handover station."""
 
-from PyQt6.QtWidgets import QDoubleSpinBox, QPlainTextEdit
+from PyQt6.QtWidgets import QPlainTextEdit
 
 from tallgrain.core.handover.policy import Compensation
 from tallgrain.ui.app import theme
-from tallgrain.ui.widgets.parts import amount
+from tallgrain.ui.widgets.figures import FigureBox, amount
 
 WAYS: tuple[tuple[Compensation, str], ...] = (
     ("recall", "recall the stored survey"), ("area", "survey where it prints"),
@@ -22,7 +22,7 @@ def editor(name: str, fixed: bool) -> QPlainTextEdit:
     return made
 
 
-def figure_box(prefix: str, suffix: str, most: float, value: float) -> QDoubleSpinBox:
+def figure_box(prefix: str, suffix: str, most: float, value: float) -> FigureBox:
     """A box for one length from 0 to `most`."""
     return amount(
         0,

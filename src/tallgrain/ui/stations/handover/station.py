@@ -35,17 +35,8 @@ from tallgrain.ui.widgets.bench import (
     scrolled,
     show_act,
 )
-from tallgrain.ui.widgets.parts import (
-    Panel,
-    Readout,
-    button,
-    label,
-    put,
-    rule,
-    show_picked,
-    tell,
-    whole,
-)
+from tallgrain.ui.widgets.figures import whole
+from tallgrain.ui.widgets.parts import Panel, Readout, button, label, put, rule, show_picked, tell
 from tallgrain.ui.widgets.recovery import RecoveryList, detour_words
 from tallgrain.ui.widgets.words import count_of
 
@@ -413,14 +404,13 @@ class HandoverStation(Station):
 
     def _fill_values(self) -> None:
         rows, values = self.work.rows(), self.work.values
-        self.table.setRowCount(len(rows))
-        for i, row in enumerate(rows):
-            for j, words in enumerate(row):
-                same = j == 2 and row[1] == row[2]
-                item = QTableWidgetItem("the same" if same else words)
-                if row[3] in ("not kept", "lost", "changed at the printer"):
-                    item.setForeground(theme.RUST)
-                self.table.setItem(i, j, item)
+        told = [(*r[:2], "the same" if r[1] == r[2] else r[2], *r[3:]) for r in rows]
+
+        def dress(item: QTableWidgetItem, i: int, _: int) -> None:
+            odd = rows[i][3] in ("not kept", "lost", "changed at the printer")
+            item.setForeground(theme.RUST if odd else theme.INK)
+
+        self.table.show_rows(told, dress)
         for part in (self.card, self.save):
             part.setEnabled(bool(rows))
         for part in (self.give, self.leave):

@@ -18,7 +18,8 @@ from tallgrain.formats.draft import Draft
 from tallgrain.ui.session.drafts import Drafts
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.widgets.canvas import canvas
-from tallgrain.ui.widgets.parts import Pages, amount, button, label, put, tell
+from tallgrain.ui.widgets.figures import amount
+from tallgrain.ui.widgets.parts import Pages, button, label, put, tell
 from tallgrain.ui.widgets.route import Fill, paint_kernel
 from tallgrain.ui.widgets.tiles import Tiles
 

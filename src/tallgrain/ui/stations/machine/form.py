@@ -8,7 +8,6 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
-    QDoubleSpinBox,
     QFormLayout,
     QHBoxLayout,
     QHeaderView,
@@ -22,7 +21,8 @@ from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.formats.draft import Draft, Path, effective, with_amount, with_choice
 from tallgrain.ui.app import theme
 from tallgrain.ui.session.drafts import Drafts
-from tallgrain.ui.widgets.parts import FigureBox, Pages, Table, button, label, tell
+from tallgrain.ui.widgets.figures import FigureBox
+from tallgrain.ui.widgets.parts import Pages, Table, button, label, tell
 from tallgrain.ui.widgets.words import MINUS
 
 LARGEST = 5000.0
@@ -215,9 +215,8 @@ class SheetForm(QWidget):
         return page
 
     def _amount(self, entry: Amount) -> FigureBox:
-        box = FigureBox()
+        box = FigureBox(entry.decimals)
         box.setRange(-LARGEST, LARGEST)
-        box.setDecimals(entry.decimals)
         box.setSingleStep(10.0 ** (-min(entry.decimals, 2)) if entry.decimals > 2 else 0.5)
         box.setSuffix(entry.suffix(0.0))
         # No wider than its column, however many figures it may hold.
@@ -345,7 +344,7 @@ class SheetForm(QWidget):
         assert isinstance(form, QFormLayout)
         for entry in entries:
             field, value = self._fields[entry.path], effective(draft, sheet, entry.path)
-            if isinstance(field, QDoubleSpinBox):
+            if isinstance(field, FigureBox):
                 assert isinstance(entry, Amount)
                 form.setRowVisible(field, entry.when(sheet))
                 if isinstance(value, int | float):

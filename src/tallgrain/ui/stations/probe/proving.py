@@ -6,7 +6,8 @@ from PyQt6.QtWidgets import QApplication, QHBoxLayout, QVBoxLayout, QWidget
 from tallgrain.procedures.proving import STEPS, Step
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.stations.probe.proving_model import ProvingWork
-from tallgrain.ui.widgets.parts import amount, button, label, put, tell
+from tallgrain.ui.widgets.figures import amount
+from tallgrain.ui.widgets.parts import button, label, put, tell
 from tallgrain.ui.widgets.words import day_time
 
 LINES: dict[Step, str] = {

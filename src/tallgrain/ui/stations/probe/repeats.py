@@ -1,6 +1,6 @@
 """How well does the probe repeat? A series, its figures, and what follows from them."""
 
-from PyQt6.QtWidgets import QCheckBox, QFormLayout, QSpinBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QFormLayout, QVBoxLayout, QWidget
 
 from tallgrain.core.probe.repeatability import (
     WIDEST_MM,
@@ -11,6 +11,7 @@ from tallgrain.core.probe.repeatability import (
 )
 from tallgrain.ui.session.probe_work import ProbeWork
 from tallgrain.ui.session.session import Session
+from tallgrain.ui.widgets.figures import whole
 from tallgrain.ui.widgets.parts import Readout, button, label, set_role, tell
 from tallgrain.ui.widgets.words import count_of, micro
 
@@ -27,12 +28,8 @@ class RepeatsPage(QWidget):
         self.readout = Readout()
         column.addWidget(self.readout)
         form = QFormLayout()
-        self.touches, self.places = QSpinBox(), QSpinBox()
-        self.touches.setRange(3, 100)
-        self.touches.setValue(12)
-        self.places.setRange(1, 9)
-        self.touches.setAccessibleName("Touches at each place")
-        self.places.setAccessibleName("Places")
+        self.touches = whole(3, 100, "Touches at each place", value=12)
+        self.places = whole(1, 9, "Places")
         form.addRow("&Touches", self.touches)
         form.addRow("P&laces", self.places)
         self.retract = QCheckBox("&Put it away between touches")

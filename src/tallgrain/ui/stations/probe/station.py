@@ -2,7 +2,7 @@
 
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter
-from PyQt6.QtWidgets import QApplication, QDoubleSpinBox, QWidget
+from PyQt6.QtWidgets import QApplication, QWidget
 
 from tallgrain.core.values import StoredValue
 from tallgrain.formats.draft import with_amount
@@ -23,6 +23,7 @@ from tallgrain.ui.stations.probe.works import WorksPage
 from tallgrain.ui.widgets.bench import beside_the_bench, show_act
 from tallgrain.ui.widgets.clearance import ClearanceRow
 from tallgrain.ui.widgets.feel_page import GapPage
+from tallgrain.ui.widgets.figures import FigureBox
 from tallgrain.ui.widgets.jog import JogPad
 from tallgrain.ui.widgets.parts import tell
 from tallgrain.ui.widgets.picture import StationPicture
@@ -214,7 +215,7 @@ class ProbeStation(Station):
             step = self.works.act if number == 0 else self.act
         now = QApplication.focusWidget()
         inside = now is not None and now.isVisible() and self.widget.isAncestorOf(now)
-        typing = inside and isinstance(now, JogPad | QDoubleSpinBox)
+        typing = inside and isinstance(now, JogPad | FigureBox)
         parked = now is None or now is self.picture or not now.isVisible()
         if parked or (step is not self._step and not typing):
             step.setFocus(Qt.FocusReason.OtherFocusReason)

@@ -7,8 +7,9 @@ from tallgrain.core.probe.claims import CLAIMED_U_MM, RULER_U_MM, Claim, quadran
 from tallgrain.errors import TallGrainError
 from tallgrain.ui.session.probe_work import ProbeWork
 from tallgrain.ui.session.session import Session
+from tallgrain.ui.widgets.figures import FigureBox, amount
 from tallgrain.ui.widgets.jog import JogPad
-from tallgrain.ui.widgets.parts import FigureBox, Pages, amount, button, label, put, tell
+from tallgrain.ui.widgets.parts import Pages, button, label, put, tell
 from tallgrain.ui.widgets.words import count_of, mm
 
 SOURCES = (

@@ -16,7 +16,8 @@ from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.stations.skew.picture import GaugeField
 from tallgrain.ui.stations.skew.words import odd_words, scale_words
 from tallgrain.ui.widgets.bench import Notice, beside_the_bench, scrolled, show_act
-from tallgrain.ui.widgets.parts import Panel, Readout, amount, button, heard, label, put, tell
+from tallgrain.ui.widgets.figures import amount
+from tallgrain.ui.widgets.parts import Panel, Readout, button, heard, label, put, tell
 from tallgrain.ui.widgets.value_words import lean_words
 from tallgrain.ui.widgets.words import MINUS, mm
 

@@ -24,6 +24,7 @@ from tallgrain.ui.dialogs.plan import plan_summary
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.state import LinkState, Progress, SurveyPlan
 from tallgrain.ui.session.surveying import soak_left
+from tallgrain.ui.session.timers import follow
 from tallgrain.ui.stations.surface.first_layer import FirstLayerPanel
 from tallgrain.ui.stations.surface.pages import CuresPage, TrustPage
 from tallgrain.ui.widgets.bench import Notice, Tabbed, show_act
@@ -107,8 +108,7 @@ class SurfaceBench(Panel):
         self.setFixedWidth(WIDTH)
         self._build_body()
         self._build_actions()
-        session.changed.connect(self.refresh)
-        session.back.changed.connect(self.refresh)
+        follow(self._follow, session.changed, session.back.changed)
 
     def _build_body(self) -> None:
         self.head = label(role="title")
@@ -202,6 +202,10 @@ class SurfaceBench(Panel):
         self.clearance_row.take()
 
     # Showing
+
+    def _follow(self, *_: object) -> None:
+        if self.isVisible():
+            self.refresh()
 
     def refresh(self) -> None:
         """Follow the session."""

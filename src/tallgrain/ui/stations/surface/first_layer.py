@@ -5,7 +5,8 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from tallgrain.core.surface.first_layer import FirstLayerSight
 from tallgrain.errors import InputError
-from tallgrain.ui.widgets.parts import FigureBox, Readout, label, put, rule, tell
+from tallgrain.ui.widgets.figures import FigureBox
+from tallgrain.ui.widgets.parts import Readout, label, put, rule, tell
 from tallgrain.ui.widgets.words import duration, mm
 
 WAYS = (

@@ -284,6 +284,7 @@ class SurfaceStation(Station):
     def refresh(self) -> None:
         """Follow the session."""
         s = self._session
+        self.bench.refresh()
         self.section.setVisible(self._section_open and s.progress is None)
         if s.sheet is None:
             self.field.show_picture(None, "No printer yet: add a machine sheet (File menu).")
@@ -307,7 +308,6 @@ class SurfaceStation(Station):
 
     def _first_known(self) -> None:
         if self.layer is Layer.FIRST:
-            self.bench.refresh()
             self.refresh()
 
     def _other_printer(self) -> None:

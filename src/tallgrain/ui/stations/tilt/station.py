@@ -16,7 +16,8 @@ from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.stations.tilt.model import FROM_SURVEY, TiltWork, place_edit
 from tallgrain.ui.widgets.bench import act_words, beside_the_bench, show_act
 from tallgrain.ui.widgets.clearance import ClearanceRow
-from tallgrain.ui.widgets.parts import Readout, button, label, put, tell, whole
+from tallgrain.ui.widgets.figures import whole
+from tallgrain.ui.widgets.parts import Readout, button, label, put, tell
 from tallgrain.ui.widgets.picture import StationPicture
 from tallgrain.ui.widgets.words import day, mm
 

@@ -15,7 +15,8 @@ from tallgrain.core.solve.delta_geometry import TOWERS
 from tallgrain.core.solve.towers import Policy, RadiusPart, absorbed, radius_of, switch_turns
 from tallgrain.errors import TallGrainError
 from tallgrain.ui.stations.towers.model import TowersWork
-from tallgrain.ui.widgets.parts import FigureBox, Table, amount, button, label, tell
+from tallgrain.ui.widgets.figures import FigureBox, amount
+from tallgrain.ui.widgets.parts import Table, button, label, tell
 from tallgrain.ui.widgets.words import MINUS, mm
 
 VERDICTS = (

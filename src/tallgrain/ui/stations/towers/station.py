@@ -16,7 +16,8 @@ from tallgrain.ui.stations.towers.model import Seen, TowersWork
 from tallgrain.ui.stations.towers.pages import ByHandPage, RadiusPage
 from tallgrain.ui.widgets.bench import act_words, beside_the_bench, show_act
 from tallgrain.ui.widgets.clearance import ClearanceRow
-from tallgrain.ui.widgets.parts import Readout, amount, button, label, put, tell, whole
+from tallgrain.ui.widgets.figures import amount, whole
+from tallgrain.ui.widgets.parts import Readout, button, label, put, tell
 from tallgrain.ui.widgets.picture import StationPicture
 from tallgrain.ui.widgets.words import count_of, day, mm
 

@@ -1,0 +1,193 @@
+"""What a hand has, a pointer and keys: each field, list and button of each page takes it."""
+
+import pytest
+from PyQt6.QtCore import QPoint, Qt, QTimer
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import (
+    QAbstractButton,
+    QApplication,
+    QComboBox,
+    QFileDialog,
+    QLabel,
+    QLineEdit,
+    QListWidget,
+)
+
+from at_the_window import idle, pages
+from tallgrain import demo
+from tallgrain.ui.widgets.figures import FigureBox
+
+LEFT, RETURN = Qt.MouseButton.LeftButton, Qt.Key.Key_Return
+PRINTERS = ("Barley", "Rye", "Millet")
+
+
+@pytest.fixture
+def by_hand(bench, qtbot):
+    """A window on a printer that nobody knows the height of."""
+
+    def open_on(name, *options, link=True):
+        window, made = bench("--machine", name, *options, link=link)
+        demo.put_sheet(window.session.ledger, name)
+        if window.session.sheet.name != name:
+            window.session.choose_printer(name)
+            window.refresh_printers()
+            if link:
+                window.session.linking.link_to(made.url)
+                qtbot.waitUntil(lambda: window.session.link.value == "up")
+        return window
+
+    return open_on
+
+
+def parts(window, kind):
+    """Of one kind what can be used on the page that is shown."""
+    return [
+        part
+        for part in window.station.widget.findChildren(kind)
+        if part.isVisible() and part.isEnabled() and not part.visibleRegion().isEmpty()
+    ]
+
+
+def another(box):
+    """A figure that a field takes and does not hold; None where there is none."""
+    low, high, step = box.minimum(), box.maximum(), 10.0 ** -box.decimals()
+    for more in (7, 13, 1):
+        figure = round(low + 0.4 * min(high - low, 100.0) + more * step, box.decimals())
+        if low < figure < high and figure != box.value():
+            return figure
+    return None
+
+
+def click(part):
+    seen = part.visibleRegion().boundingRect()
+    QTest.mouseClick(part, LEFT, pos=seen.center())
+
+
+@pytest.mark.parametrize("name", PRINTERS)
+def test_each_field_takes_what_is_typed_after_a_click(by_hand, qtbot, name):
+    window, seen = by_hand(name, "--cold"), set()
+    for number, page in enumerate(pages(window)):
+        for box in parts(window, FigureBox):
+            figure = another(box)
+            if box in seen or figure is None:
+                continue
+            seen.add(box)
+            where, edit = (page, box.accessibleName()), box.lineEdit()
+            # A hint is no content.
+            assert edit.text() or edit.placeholderText(), where
+            click(edit)
+            assert QApplication.focusWidget() is box, where
+            text = f"{figure:.{box.decimals()}f}".replace(".", ".,"[number % 2])
+            QTest.keyClicks(QApplication.focusWidget(), text)
+            for key in (Qt.Key.Key_PageUp, Qt.Key.Key_PageDown):
+                QTest.keyClick(QApplication.focusWidget(), key)
+            assert edit.text() == text, where
+            taken = []
+            box.valueChanged.connect(taken.append)
+            QTest.keyClick(box, RETURN)
+            assert box.value() == pytest.approx(figure) or figure in taken, where
+            idle(window, qtbot)
+        for edit in parts(window, QLineEdit):
+            if edit in seen or isinstance(edit.parentWidget(), FigureBox) or edit.isReadOnly():
+                continue
+            seen.add(edit)
+            click(edit)
+            edit.selectAll()
+            QTest.keyClicks(QApplication.focusWidget(), "a note")
+            assert edit.text() == "a note", (page, edit.accessibleName())
+    assert len(seen) >= 12
+
+
+def test_what_is_no_figure_stays_marked_and_is_no_value(by_hand, qtbot):
+    window = by_hand("Barley", "--cold")
+    window.visit("Surface")
+    box = window.surface.bench.clearance
+    click(box.lineEdit())
+    QTest.keyClicks(box, "36.5")
+    assert box.value() == 36.5
+    for wrong in ("36.5.1", "36 5", "thirty", "1e3", "501", "-1"):
+        box.lineEdit().selectAll()
+        QTest.keyClicks(box, wrong)
+        QTest.keyClick(box, RETURN)
+        assert box.lineEdit().text() == wrong and box.value() == box.minimum()
+        below = [o for o in window.findChildren(QLabel) if o.property("role") == "wrong"]
+        assert [o.text() for o in below if o.isVisible()] == [
+            "A figure from 0.0 to 500.0 mm, please."
+        ]
+        window.surface.bench.clearance_row.take()
+        assert window.session.guard.clearance_mm is None  # nothing was sent
+    for right in ("36,5", "36.5 mm", "36.5mm", " 36.50 "):
+        box.lineEdit().selectAll()
+        QTest.keyClicks(box, right)
+        assert box.value() == 36.5 and not box.wrong
+    # Typing over what is selected replaces it, whatever a refresh does meanwhile.
+    window.visit("First layer")
+    heat = window.layer.nozzle_c
+    click(heat.lineEdit())
+    for digit in "230":
+        QTest.keyClicks(heat, digit)
+        window.session.changed.emit()
+    QTest.keyClick(heat, RETURN)
+    assert heat.value() == 230
+
+
+def test_each_list_is_chosen_from_by_pointer_and_keys(by_hand, qtbot):
+    window, seen = by_hand("Rye", link=False), set()
+    for page in pages(window):
+        for box in parts(window, QComboBox):
+            if box in seen or box.count() < 2 or not box.isEnabled():
+                continue
+            seen.add(box)
+            chosen = []
+            box.activated.connect(chosen.append)
+            click(box)
+            qtbot.waitUntil(box.view().isVisible)
+            row = (box.currentIndex() + 1) % box.count()
+            at = box.view().visualRect(box.model().index(row, 0)).center()
+            qtbot.wait(box.style().styleHint(box.style().StyleHint.SH_ComboBox_Popup) * 0 + 1)
+            QTest.mouseMove(box.view().viewport(), at)
+            QTest.keyClick(box.view(), Qt.Key.Key_Home)
+            for _ in range(row):
+                QTest.keyClick(box.view(), Qt.Key.Key_Down)
+            QTest.keyClick(box.view(), RETURN)
+            assert chosen or not box.isVisible(), (page, box.accessibleName())
+            idle(window, qtbot)
+        for rows in parts(window, QListWidget):
+            if rows in seen or rows.count() < 2:
+                continue
+            seen.add(rows)
+            at = rows.visualItemRect(rows.item(1)).center()
+            QTest.mouseClick(rows.viewport(), LEFT, pos=QPoint(at))
+            assert rows.currentRow() == 1, (page, rows.accessibleName())
+    assert len(seen) >= 5
+
+
+@pytest.mark.parametrize("name", PRINTERS)
+def test_each_button_can_be_pressed_while_nothing_is_linked(by_hand, qtbot, monkeypatch, name):
+    """Each does something, asks something or says why not; whatever opens closes again."""
+    window, pressed, opened = by_hand(name, link=False), 0, []
+    for way in ("getOpenFileName", "getSaveFileName"):
+        monkeypatch.setattr(QFileDialog, way, lambda *_, **__: opened.append("file") or ("", ""))
+
+    def close():
+        over = QApplication.activePopupWidget() or QApplication.activeModalWidget()
+        if over is not None:
+            opened.append(over)
+            over.close()
+
+    watch = QTimer(interval=10)
+    watch.timeout.connect(close)
+    watch.start()
+    for page in pages(window):
+        station = window.station
+        for part in parts(window, QAbstractButton):
+            if not part.isVisible() or not part.isEnabled() or window.station is not station:
+                continue
+            click(part)
+            pressed += 1
+            idle(window, qtbot)
+            assert window.isVisible(), (page, part.text())
+            assert window.session.printer is None
+        window.visit(station.name)
+    watch.stop()
+    assert pressed >= 40
