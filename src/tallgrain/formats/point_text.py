@@ -67,6 +67,8 @@ def _at_once(text: str) -> PlainPoints | None:
     """Points of a long text with nothing odd in it, each place once; None where it has to be looked
     at line by line."""
     head = list(islice(lines_of(begin_of(text)), 2))
+    if len(head) < 2:
+        return None
     split = _splitter(head[1][1])
     if "#" in text or split is None or '"' in text:
         return None

@@ -41,6 +41,7 @@ class Dials:
     heights: np.ndarray | None
     span: float
     caption: str
+    moving: bool = False  # a dial is being dragged: its contour lines follow when it rests
 
 
 def seen_direction(turn: Turn, under: bool) -> str:
@@ -188,7 +189,7 @@ def _heights(painter: QPainter, view: View, seen: Dials) -> None:
         painter.scale(-1, 1)
     painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
     if made is not None:
-        paint_heights(painter, made, view)
+        paint_heights(painter, made, view, seen.moving)
     few = len(seen.points) <= CROWDED
     painter.setPen(pen(theme.INK, 1) if few else Qt.PenStyle.NoPen)
     image = height_image(seen.heights[None, :], seen.span)

@@ -162,22 +162,37 @@ def _plate(painter: QPainter, picture: Picture, view: View) -> None:
     painter.drawPath(path)
 
 
-# Pictures of the last few charts; the chart is held too, so that its id stays its own.
-_drawn: dict[tuple[int, tuple[bool, bool]], tuple[Chart, QImage, QPainterPath, QPainterPath]] = {}
+Lines = list[QPolygonF]
+# Pictures and contour lines of the last few charts; the chart is held too, so that its id stays its
+# own.
+_images: dict[tuple[int, tuple[bool, bool]], tuple[Chart, QImage]] = {}
+_contours: dict[int, tuple[Chart, Lines, Lines]] = {}
+KEPT = 4
 
 
-def _drawing_of(chart: Chart) -> tuple[QImage, QPainterPath, QPainterPath]:
-    """A chart's picture, its contour lines (in mm) and its level line."""
+def _image_of(chart: Chart) -> QImage:
+    """A chart's colours."""
     key = id(chart), theme.worn()
-    if key not in _drawn:
-        while len(_drawn) >= 4:
-            _drawn.pop(next(iter(_drawn)))
-        lines, level = QPainterPath(), QPainterPath()
+    if key not in _images:
+        while len(_images) >= KEPT:
+            _images.pop(next(iter(_images)))
+        _images[key] = chart, height_image(chart.heights, chart.span)
+    return _images[key][1]
+
+
+def _contours_of(chart: Chart) -> tuple[Lines, Lines]:
+    """A chart's contour lines (in mm) and its level lines: apart, since one path of them all is
+    drawn ten times as slowly."""
+    if id(chart) not in _contours:
+        while len(_contours) >= KEPT:
+            _contours.pop(next(iter(_contours)))
+        lines: Lines = []
+        level: Lines = []
         for line in chart.contours:
-            path = level if abs(line.level) < chart.step / 2 else lines
-            path.addPolygon(QPolygonF([QPointF(x, y) for x, y in line.vertices.tolist()]))
-        _drawn[key] = (chart, height_image(chart.heights, chart.span), lines, level)
-    return _drawn[key][1:]
+            kind = level if abs(line.level) < chart.step / 2 else lines
+            kind.append(QPolygonF([QPointF(x, y) for x, y in line.vertices.tolist()]))
+        _contours[id(chart)] = chart, lines, level
+    return _contours[id(chart)][1:]
 
 
 _polygons: dict[int, tuple[np.ndarray, QPolygonF]] = {}
@@ -208,21 +223,22 @@ def paint_heights(painter: QPainter, chart: Chart, view: View, light: bool = Fal
     target = view.rect(
         Rectangle(chart.x0 - half_x, chart.y0 - half_y, chart.x1 + half_x, chart.y1 + half_y)
     )
-    image, lines, level = _drawing_of(chart)
     painter.save()
     if chart.rim is not None:
         painter.setClipPath(rim_path(chart.rim, view), Qt.ClipOperation.IntersectClip)
-    painter.drawImage(target, image)
+    painter.drawImage(target, _image_of(chart))
     if light:
         painter.restore()
         return
+    lines, level = _contours_of(chart)
     _in_millimetres(painter, view)
     painter.setBrush(Qt.BrushStyle.NoBrush)
-    for path, colour, width in ((lines, theme.INK.lighter(150), 0.7), (level, theme.INK, 1.8)):
+    for kind, colour, width in ((lines, theme.INK.lighter(150), 0.7), (level, theme.INK, 1.8)):
         drawn = pen(colour, width)
         drawn.setCosmetic(True)
         painter.setPen(drawn)
-        painter.drawPath(path)
+        for line in kind:
+            painter.drawPolyline(line)
     painter.restore()
 
 

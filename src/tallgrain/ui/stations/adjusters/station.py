@@ -17,7 +17,7 @@ from tallgrain.ui.painting.adjusters import (
     turn_words,
 )
 from tallgrain.ui.session.state import LinkState
-from tallgrain.ui.session.timers import follow
+from tallgrain.ui.session.timers import follow, timer
 from tallgrain.ui.stations.adjusters.dials import DialPicture
 from tallgrain.ui.stations.adjusters.model import AdjustersWork
 from tallgrain.ui.stations.adjusters.pages import PlacesPage, RoundsPage
@@ -29,6 +29,8 @@ from tallgrain.ui.widgets.parts import Readout, button, label, put, rule, tell
 from tallgrain.ui.widgets.words import day, mm
 
 WIDTH = 380
+# A dial rests after so long without a step of its drag.
+REST_MS = 150
 TABS = ("Turn", "Gauge", "Places")
 # What is told beside the turns, of all that a solution says.
 DOUBTS = ("scatters", "creep_unseen")
@@ -48,6 +50,8 @@ class AdjustersStation(Station):
         self.work, self.rounds = work, rounds
         self.under = False
         self.picture = DialPicture(self)
+        self._tried: dict[str, float] | None = None
+        self._rest = timer(self.picture, REST_MS, self.picture.update, once=True)
         self.picture.setAccessibleName("Field: the plate with a dial at every bed screw")
         bench = self.begin_bench()
         self.gauge = RoundsPage(session, self.rounds, self.work)
@@ -353,7 +357,11 @@ class AdjustersStation(Station):
         trying = work.tried is not None
         caption = "as the dials try it" if trying else "as it would lie after all turns"
         number = work.chosen % len(work.left)
-        return Dials(sheet, tuple(work.left), number, self.under, points, heights, span, caption)
+        if work.tried is not self._tried:
+            self._tried = work.tried
+            self._rest.start()
+        moving, left = self._rest.isActive(), tuple(work.left)
+        return Dials(sheet, left, number, self.under, points, heights, span, caption, moving)
 
     def paint(self, painter: QPainter, rect: QRectF) -> None:
         """The picture."""
