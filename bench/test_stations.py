@@ -173,26 +173,32 @@ def test_a_key_at_the_gauge_loop(benchmark, tell, monkeypatch, tmp_path):
         )
 
 
-def test_a_dial_that_is_dragged(benchmark, tell, monkeypatch, tmp_path):
-    """What-if: eight screws, a survey of 25 x 25, one event: sums, words and the picture."""
-    monkeypatch.setenv("TALLGRAIN_HOME", str(tmp_path))
-    app = application()
+def dialled(home):
+    """A window at the screws of a printer with eight of them, on a survey of 25 x 25."""
+    application()
     text = shipped_sheet_text("Rye")
     for name, x, y in (("front-middle", 125, 20), ("rear-middle", 125, 230)):
         text += (
             f'\n[[adjusters]]\nname = "{name}"\nat = [{x}.0, {y}.0]\nlead_mm = 0.7\n'
             'raises = "counterclockwise"\n'
         )
-    ledger = Ledger.open(tmp_path)
+    ledger = Ledger.open(home)
     ledger.put_machine("Rye", text, time_now())
     xy = [(x, y) for y in np.linspace(10, 240, 25) for x in np.linspace(10, 240, 25)]
     points = tuple(Point(x, y, 0.0004 * x + float(RNG.normal(0, 0.01))) for x, y in xy)
     ledger.add_survey(Survey("Rye", "surface", time_now(), points))
-    window = make_window(ledger, tmp_path)
+    window = make_window(ledger, home)
     window.resize(1280, 800)
     window.show()
     window.visit("Adjusters")
     spin(lambda: window.adjusters.work.solved is not None)
+    return window
+
+
+def test_a_dial_that_is_dragged(benchmark, tell, monkeypatch, tmp_path):
+    """What-if: eight screws, a survey of 25 x 25, one event: sums, words and the picture."""
+    monkeypatch.setenv("TALLGRAIN_HOME", str(tmp_path))
+    app, window = application(), dialled(tmp_path)
     station, times = window.adjusters, []
     for step in range(150):
         app.processEvents()

@@ -26,7 +26,7 @@ from tallgrain.core.survey import Recheck, point_of
 from tallgrain.errors import InputError
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 
-FEW = range(24)
+FEW = range(12)
 
 
 def share(what, *more, seeds=FEW, **named):

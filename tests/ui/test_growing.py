@@ -37,7 +37,7 @@ def figures(window):
 
 
 @pytest.mark.parametrize(("size", "percent", "times"), [
-    ((1280, 800), 130, 1.3), ((2560, 1440), 130, 1.82),
+    ((2560, 1440), 130, 1.82),
 ])  # fmt: skip
 def test_grown_and_back(bench, qtbot, size, percent, times):
     window, _ = bench(link=False, size=(1280, 800))

@@ -162,10 +162,9 @@ def test_each_list_is_chosen_from_by_pointer_and_keys(by_hand, qtbot):
     assert len(seen) >= 5
 
 
-@pytest.mark.parametrize("name", PRINTERS)
-def test_each_button_can_be_pressed_while_nothing_is_linked(by_hand, qtbot, monkeypatch, name):
+def test_each_button_can_be_pressed_while_nothing_is_linked(by_hand, qtbot, monkeypatch):
     """Each does something, asks something or says why not; whatever opens closes again."""
-    window, pressed, opened = by_hand(name, link=False), 0, []
+    window, pressed, opened = by_hand("Rye", link=False), 0, []
     for way in ("getOpenFileName", "getSaveFileName"):
         monkeypatch.setattr(QFileDialog, way, lambda *_, **__: opened.append("file") or ("", ""))
 

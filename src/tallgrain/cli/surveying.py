@@ -187,8 +187,7 @@ def survey(
     from tallgrain.clock import now
     from tallgrain.core.plan.grid import box_within, parse_count
     from tallgrain.core.plan.kinds import BY_HAND, plan_for
-    from tallgrain.link.by_hand import is_by_hand
-    from tallgrain.link.connect import check_url
+    from tallgrain.link.connect import check_url, is_by_hand
     from tallgrain.procedures.by_itself import survey_by_itself
     from tallgrain.procedures.events import BreakOff
     from tallgrain.procedures.looking import Quality

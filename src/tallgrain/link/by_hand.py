@@ -23,7 +23,6 @@ from tallgrain.link.console.dialect import Dialect
 from tallgrain.link.no_surfaces import NoSurfaces
 from tallgrain.link.protocol import GEOMETRY, Heat, Identity, Place, PrinterState
 
-URL = "by-hand"
 _FIGURE = re.compile(r"([xyzXYZ]?)\s*[:=]?\s*([+-]?\d+(?:[.,]\d+)?)\s*(?:mm)?(?=[\s;,)]|$)")
 _NO = re.compile(r"^\s*(no|not|none|refused|it refused)\b[\s:,]*(.*)$", re.IGNORECASE)
 _UNSURE = re.compile(r"\b(about|around|ca|roughly|maybe|~|\?)", re.IGNORECASE)
@@ -51,11 +50,6 @@ def ask_at_terminal(act: Act) -> str:
     if not answer:
         raise LinkError("nobody answered.", "by hand", "Run it again.")
     return answer.strip()
-
-
-def is_by_hand(url: str) -> bool:
-    """Whether an address means a person."""
-    return url.split("?")[0] == URL
 
 
 def dialect_of(url: str) -> str:

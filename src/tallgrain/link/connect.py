@@ -18,6 +18,15 @@ if TYPE_CHECKING:
 SHIPPED = ASSETS / "dialects"
 
 
+# The address of a person who moves the printer.
+BY_HAND = "by-hand"
+
+
+def is_by_hand(url: str) -> bool:
+    """Whether an address means a person."""
+    return url.split("?")[0] == BY_HAND
+
+
 def connected(
     url: str,
     holder: str,
@@ -28,7 +37,7 @@ def connected(
     """Link to a printer. Raises InputError for an address that is none, LinkError where nobody
     answers; record: a file that takes down what a console says; ask: how a person is asked where
     the link is by hand, at the terminal if left out."""
-    if url.split("?")[0] == "by-hand":
+    if is_by_hand(url):
         from tallgrain.link.by_hand import HandPrinter, ask_at_terminal, dialect_of
 
         spoken = dialect_of(url)
@@ -54,7 +63,7 @@ def _unwritten(path: Path) -> Path:
 
 def check_url(url: str, remote: bool = False) -> None:
     """Whether an address can be one. Raises InputError where not, also for its dialect."""
-    if url.split("?")[0] == "by-hand":
+    if is_by_hand(url):
         return
     if is_console(url):
         dialect_named(parse_console_url(url, remote).dialect)

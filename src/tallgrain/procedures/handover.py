@@ -7,7 +7,7 @@ by the same book.
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import asdict, dataclass, field, replace
 from datetime import datetime
-from typing import cast, get_args
+from typing import TYPE_CHECKING, cast, get_args
 
 from tallgrain import __version__
 from tallgrain.core.handover.check import Finding, findings
@@ -17,9 +17,10 @@ from tallgrain.core.values import KEPT, PROVEN, SETTING, unit_of
 from tallgrain.journal.journal import Journal
 from tallgrain.journal.records import StartPolicy, ValueChanged
 from tallgrain.journal.values import ValuesBook
-from tallgrain.link.console.dialect import Dialect
-from tallgrain.link.console.starts import read_start, write_start
 from tallgrain.store.ledger import Ledger
+
+if TYPE_CHECKING:
+    from tallgrain.link.console.dialect import Dialect
 
 EVERY = 10
 
@@ -61,9 +62,11 @@ class StartBook:
 
 
 def start_text(
-    chosen: Chosen, sheet: MachineSheet, dialect: Dialect, trip_height: float | None
+    chosen: Chosen, sheet: MachineSheet, dialect: "Dialect", trip_height: float | None
 ) -> str:
     """The text that starts each print, in a dialect's lines. Raises InputError."""
+    from tallgrain.link.console.starts import write_start
+
     policy = chosen.policy
     if chosen.with_values and trip_height is not None:
         policy = replace(policy, values={"trip_height": trip_height})
@@ -84,12 +87,14 @@ class Checked:
 def checked(
     text: str,
     sheet: MachineSheet,
-    dialect: Dialect,
+    dialect: "Dialect",
     book: ValuesBook,
     held: Collection[str] | None = None,
 ) -> Checked:
     """Check a start text from anywhere against the printer, what was set here, and the surfaces
     that it holds (None: not known)."""
+    from tallgrain.link.console.starts import read_start
+
     read = read_start(dialect, text)
     ledger = {m: s.last.after for m, s in book.standings().items() if s.last is not None}
     found = findings(read.lines, sheet, ledger, held)

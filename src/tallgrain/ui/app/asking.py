@@ -9,8 +9,7 @@ from PyQt6.QtWidgets import QInputDialog, QMessageBox
 from tallgrain import __version__
 from tallgrain.core.machine.sheet import checked_name
 from tallgrain.errors import InputError, OtherComputer, TallGrainError, printable
-from tallgrain.link.by_hand import URL, is_by_hand
-from tallgrain.link.connect import dialect_names
+from tallgrain.link.connect import BY_HAND, dialect_names, is_by_hand
 from tallgrain.link.console.transport import devices
 from tallgrain.procedures.by_itself import WARNING
 from tallgrain.ui.app.keys import KEYS
@@ -118,7 +117,7 @@ class Asking:
         # comes first.
         names = dialect_names()
         known += [f"serial:{d.path}?dialect={names[0]}{SAYS}{d.name}" for d in devices()]
-        known += [URL, *(f"{URL}?dialect={name}" for name in names)]
+        known += [BY_HAND, *(f"{BY_HAND}?dialect={name}" for name in names)]
         url, ok = QInputDialog.getItem(
             self._window,
             "Link",

@@ -38,38 +38,48 @@ class Menus:
             digit = number % 10
             self.add(route, f"&{digit} {name}", lambda n=name: window.visit(n), f"Ctrl+{digit}")
         about = self.menu("&Help")
-        self.add(about, "&Find a command …", window.asking.finder, "Ctrl+K")
+        self.add(about, "&Find a command …", lambda: window.asking.finder(), "Ctrl+K")
         self.add(about, "&Help for this station", window.toggle_help, "F1")
-        self.add(about, "&Keys", window.asking.keys, "Shift+F1")
-        self.add(about, "&About Tall Grain", window.asking.about)
+        self.add(about, "&Keys", lambda: window.asking.keys(), "Shift+F1")
+        self.add(about, "&About Tall Grain", lambda: window.asking.about())
 
     def _file_menu(self) -> None:
         window = self._window
         file = self.menu("&File")
         need = self.acts.need
-        need(self.add(file, "&Open survey file …", window.files.open_file, "Ctrl+O"), self._printer)
-        self.save_action = self.add(file, "&Save survey as …", window.files.save_survey, "Ctrl+S")
+        need(
+            self.add(file, "&Open survey file …", lambda: window.files.open_file(), "Ctrl+O"),
+            self._printer,
+        )
+        self.save_action = self.add(
+            file, "&Save survey as …", lambda: window.files.save_survey(), "Ctrl+S"
+        )
         need(self.save_action, self._survey)
-        picture = self.add(file, "Save &picture as …", window.files.save_picture, "Ctrl+P")
+        picture = self.add(
+            file, "Save &picture as …", lambda: window.files.save_picture(), "Ctrl+P"
+        )
         report = self.add(
             file, "&Report on the season …", lambda: window.drift.ask_report(False), "Ctrl+R"
         )
         need(picture, self._survey)
         need(report, self._printer)
         file.addSeparator()
-        self.add(file, "&Add machine sheet …", window.files.add_sheet)
-        need(self.add(file, "Pac&k this printer …", window.files.pack_printer), self._printer)
-        self.add(file, "&Unpack a printer …", window.files.unpack)
+        self.add(file, "&Add machine sheet …", lambda: window.files.add_sheet())
+        need(
+            self.add(file, "Pac&k this printer …", lambda: window.files.pack_printer()),
+            self._printer,
+        )
+        self.add(file, "&Unpack a printer …", lambda: window.files.unpack())
         for words, act in (
-            ("&Copy this printer's sheet to a new one …", window.files.copy_sheet),
-            ("Save machine s&heet as …", window.files.save_sheet),
+            ("&Copy this printer's sheet to a new one …", lambda: window.files.copy_sheet()),
+            ("Save machine s&heet as …", lambda: window.files.save_sheet()),
         ):
             need(self.add(file, words, act), self._printer)
         file.addSeparator()
         self.add(file, "&Quit", window.close, "Ctrl+Q")
 
     def _edit_menu(self) -> None:
-        window, asking = self._window, self._window.asking
+        window = self._window
         edit = self.menu("&Edit")
         window.surface.on_plan = lambda before, after: window.edits.push(
             PlanEdit(self._session, before, after)
@@ -85,9 +95,14 @@ class Menus:
         edit.addSeparator()
         for words, act, keys, reason in (
             ("&Copy points with units", window.copy_table, "Ctrl+C", self._survey),
-            ("&Table of values …", asking.table, "Ctrl+T", self._survey),
-            ("&Paste points or a matrix of heights", window.files.paste, "Ctrl+V", self._printer),
-            ("Note an &event …", asking.event, "Ctrl+E", self._printer),
+            ("&Table of values …", lambda: window.asking.table(), "Ctrl+T", self._survey),
+            (
+                "&Paste points or a matrix of heights",
+                lambda: window.files.paste(),
+                "Ctrl+V",
+                self._printer,
+            ),
+            ("Note an &event …", lambda: window.asking.event(), "Ctrl+E", self._printer),
         ):
             self.acts.need(self.add(edit, words, act, keys), reason)
         edit.addSeparator()
@@ -95,7 +110,7 @@ class Menus:
         self.acts.need(
             self.add(edit, "Put this &printer away", window.put_away_printer), self._free_printer
         )
-        self.add(edit, "What is put away …", asking.away)
+        self.add(edit, "What is put away …", lambda: window.asking.away())
 
     def _printer(self) -> str:
         return "" if self._session.sheet is not None else NO_PRINTER
@@ -113,19 +128,21 @@ class Menus:
     def _printer_menu(self) -> None:
         window, session = self._window, self._session
         printer = self.menu("&Printer")
-        self.link_action = self.add(printer, "&Link …", window.asking.link, "Ctrl+L")
+        self.link_action = self.add(printer, "&Link …", lambda: window.asking.link(), "Ctrl+L")
         self.acts.need(self.link_action, self._printer)
         self.add(printer, "&New printer …", window.new_printer, "Ctrl+N")
         self.add(printer, "&Teach a console …", window.teach_console)
         self.acts.need(
-            self.add(printer, "&Rename this printer …", window.asking.rename_shown),
+            self.add(printer, "&Rename this printer …", lambda: window.asking.rename_shown()),
             self._free_printer,
         )
         self.unlink_action = self.add(printer, "&Unlink", session.linking.unlink)
         self.keep_action = self.add(
             printer, "&Keep its values (survive power-off)", window.values.keep, "Ctrl+Shift+K"
         )
-        self.sheet_action = self.add(printer, "Sh&eet on the plate …", window.asking.sheet_on)
+        self.sheet_action = self.add(
+            printer, "Sh&eet on the plate …", lambda: window.asking.sheet_on()
+        )
         self.acts.need(self.sheet_action, self._free_printer)
         printer.addSeparator()
         self.add(printer, "Hands &in (park, then nothing moves)", window.hands_in, "F9")
@@ -155,7 +172,10 @@ class Menus:
         ):
             self.add(survey, words, lambda r=rounds: window.survey_pair(r), keys)
         alone = self.add(
-            survey, "Let the printer survey by itself …", window.asking.by_itself, "Ctrl+Shift+B"
+            survey,
+            "Let the printer survey by itself …",
+            lambda: window.asking.by_itself(),
+            "Ctrl+Shift+B",
         )
         self.acts.need(alone, self._by_itself)
         for words, take, keys in (

@@ -1,6 +1,7 @@
 """The window: header, route, station, and the keys that work from anywhere."""
 
 from collections.abc import Callable
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Generic, TypeVar, cast
 
@@ -30,11 +31,9 @@ from tallgrain.errors import TallGrainError
 from tallgrain.paths import data_home
 from tallgrain.store.entries import MachineEvent
 from tallgrain.ui.app import theme
-from tallgrain.ui.app.asking import Asking
 from tallgrain.ui.app.closing import may_close
 from tallgrain.ui.app.door import Door
 from tallgrain.ui.app.dress import window_settings
-from tallgrain.ui.app.filing import Filing
 from tallgrain.ui.app.growing import Growing
 from tallgrain.ui.app.leading import Leading
 from tallgrain.ui.app.menus import Menus
@@ -58,6 +57,8 @@ from tallgrain.ui.widgets.route import Route
 from tallgrain.ui.widgets.strip import Strip
 
 if TYPE_CHECKING:
+    from tallgrain.ui.app.asking import Asking
+    from tallgrain.ui.app.filing import Filing
     from tallgrain.ui.demo.hands import Hands
     from tallgrain.ui.stations.adjusters.station import AdjustersStation
     from tallgrain.ui.stations.drift.station import DriftStation
@@ -119,8 +120,6 @@ class Window(QMainWindow):
         self.growing = Growing(self)
         self.edits = QUndoStack(self)
         self.drafts = Drafts(session, self.edits)
-        self.files = Filing(self)
-        self.asking = Asking(self)
         checks = ProbeWork(session)
         self.values = ValuesWork(session, checks, data_home() / "backups")
         shared = Shared(session, self.drafts, checks, self.values, self.visit, self.take_event)
@@ -133,9 +132,9 @@ class Window(QMainWindow):
         self.surface.bench.primary.setFocus()
         session.changed.connect(self.refresh)
         session.refused.connect(self.tell)
-        session.failed.connect(self.asking.network)
-        session.unreadable.connect(self.asking.name)
-        session.many_acts.connect(self.asking.table_first)
+        session.failed.connect(lambda *told: self.asking.network(*told))
+        session.unreadable.connect(lambda *told: self.asking.name(*told))
+        session.many_acts.connect(lambda *told: self.asking.table_first(*told))
         session.printer_changed.connect(self.refresh_printers)
         self.drafts.changed.connect(self.refresh)
         session.back.changed.connect(self.refresh)
@@ -150,6 +149,22 @@ class Window(QMainWindow):
         app.installEventFilter(self)
         self._remembered()
         self.refresh_printers()
+
+    # What is asked and filed is loaded when it is first wanted, not before the first view.
+
+    @cached_property
+    def files(self) -> "Filing":
+        """Files in and out."""
+        from tallgrain.ui.app.filing import Filing
+
+        return Filing(self)
+
+    @cached_property
+    def asking(self) -> "Asking":
+        """What is said and asked in boxes."""
+        from tallgrain.ui.app.asking import Asking
+
+        return Asking(self)
 
     def _build(self) -> None:
         self.header = Header(self.session)
@@ -166,7 +181,7 @@ class Window(QMainWindow):
         self.strip = Strip(self.session.back)
         self.strip.show_wanted.connect(self.session.show_stored)
         self.shared.layer_season.changed.connect(self.strip.refresh)
-        self.strip.event_wanted.connect(self.asking.event)
+        self.strip.event_wanted.connect(lambda *_: self.asking.event())
         beside = QVBoxLayout()
         beside.setSpacing(0)
         beside.addWidget(self.stack, 1)
@@ -479,7 +494,8 @@ class Window(QMainWindow):
         self.growing.close()
         if self.hands:
             self.hands.close()
-        self.files.worker.finish()
+        if "files" in self.__dict__:
+            self.files.worker.finish()
         self.shared.close()
         self.session.close()
         event.accept()

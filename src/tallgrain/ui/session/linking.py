@@ -10,7 +10,6 @@ from PyQt6.QtCore import QObject
 from tallgrain.clock import now
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.errors import LinkError, TallGrainError
-from tallgrain.link.by_hand import Asker
 from tallgrain.link.connect import connected
 from tallgrain.link.guard.guard import Guard
 from tallgrain.link.protocol import Heat, Printer, PrinterState
@@ -20,6 +19,7 @@ from tallgrain.ui.session.state import LinkState
 from tallgrain.ui.session.timers import timer
 
 if TYPE_CHECKING:
+    from tallgrain.link.by_hand import Asker
     from tallgrain.ui.session.session import Session
 
 SILENT_AFTER_S = 2.0
@@ -49,7 +49,7 @@ def make_link(
     holder: str,
     ledger: Ledger,
     remote: bool = False,
-    ask: Asker | None = None,
+    ask: "Asker | None" = None,
 ) -> Linked:
     """Link to an address, or to one that must be waited for, after the old link is let go of; ask:
     how a person is asked where the link is by hand."""

@@ -13,7 +13,7 @@ from PyQt6.QtCore import QObject
 from tallgrain.clock import now
 from tallgrain.core.plan.grid import Plan, box_within
 from tallgrain.errors import Halted, LinkError, LookAgain, TallGrainError, TrustLost
-from tallgrain.link.by_hand import is_by_hand
+from tallgrain.link.connect import is_by_hand
 from tallgrain.link.guard.guard import Guard
 from tallgrain.link.protocol import PrinterState
 from tallgrain.procedures.by_itself import survey_by_itself
