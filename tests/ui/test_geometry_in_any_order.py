@@ -8,7 +8,7 @@ from sittings import FAULTS, PROVING, Sitting
 from tallgrain.core.values import APPLIED
 from tallgrain.link.protocol import GEOMETRY
 
-SITTINGS, ACTS = (60, 12) if PROVING else (4, 12)
+SITTINGS, ACTS = (60, 12) if PROVING else (5, 12)
 FREE = (None, ("switch",), ("switch", "delta_radius"), ("switch", "delta_radius", "tower_angle"))
 
 
