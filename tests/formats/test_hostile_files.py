@@ -4,10 +4,14 @@ import io
 import json
 import os
 import stat
+import tempfile
 import zipfile
+from pathlib import Path
 
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from test_survey_files import NOON  # noqa: F401
 
 from tallgrain.clock import now
@@ -17,6 +21,8 @@ from tallgrain.formats.delta_json import read_delta
 from tallgrain.formats.files import read_survey, survey_of_text, write_survey
 from tallgrain.formats.gap_json import read_gap
 from tallgrain.formats.machine_toml import read_sheet_text, shipped_sheet_text
+from tallgrain.formats.pack import read_pack
+from tallgrain.formats.point_text import parse_places
 from tallgrain.formats.program_scan import first_layer
 from tallgrain.formats.skew_json import read_skew
 from tallgrain.formats.values_json import read_values
@@ -216,3 +222,40 @@ def test_a_chain_of_names_is_refused_before_it_is_parsed(link):
         with pytest.raises(InputError, match=said):
             parse_toml(text, "keys")
     assert parse_toml("a." * 5 + "b = 1\nnote = '" + "1.5 " * 99 + "'\n", "keys")
+
+
+READERS = {
+    **{
+        f"s{ending}": lambda p: read_survey(p, now(), "Barley", None)
+        for ending in (".csv", ".txt", ".json", ".x3p", ".sdf", ".dat", "")
+    },
+    "log.log": lambda p: read_survey(p, now(), "Barley", None),
+    "places.csv": lambda p: parse_places(read_text(p, 10**8), "places"),
+    "gap.json": read_gap,
+    "skew.json": read_skew,
+    "delta.json": read_delta,
+    "values.json": read_values,
+    "sheet.toml": read_sheet_text,
+    "dialect.toml": lambda p: parse_dialect(read_text(p, 10**8), "dialect"),
+    "program.ngc": lambda p: list(first_layer(p)),
+    "pack.tgz": read_pack,
+}
+ONE = st.sampled_from(
+    ["\n", "\r", "\r\n", "\0", " ", "\t", ",", ";", "#", "-", "+", ".", "0", "9", "e", '"', "(",
+     "[", "{", "=", "\ufeff", "\u2212", "G", "G0 X", "1 ", "1,", "-1 -1 -1\n", "nan nan nan\n",
+     "x,y,z\n", "1 2 3\n", "[a]\n", "a=1\n", "0.1, 0.2\n", "PK\x03\x04", "\u00e9", "; \n", ":",
+     "e5\n"]
+)  # fmt: skip
+
+
+@settings(max_examples=400, deadline=None)
+@given(st.sampled_from(sorted(READERS)), ONE, st.sampled_from([1, 2, 3, 7, 1000, 70_000]), ONE)
+def test_one_thing_repeated_is_a_sentence_or_a_reading(name, unit, count, end):
+    """One byte, one line, only separators, only signs, and whatever ends it."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / name
+        path.write_bytes((unit * count + end).encode())
+        try:
+            READERS[name](path)
+        except TallGrainError as error:
+            assert str(error)

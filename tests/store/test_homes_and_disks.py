@@ -72,6 +72,10 @@ def test_reading_works_where_writing_cannot(left_open):
         held = Ledger.open(home) if left_open else None
         if held is not None:
             held.put_machine("Rye", "x", NOON)
+        # Only its owner reads it; here another one may look.
+        assert {p.stat().st_mode & 0o077 for p in (home, *home.glob("ledger*"))} == {0}
+        for path in home.glob("ledger*"):
+            path.chmod(0o644)
         home.chmod(0o555)
         told = subprocess.run(
             [sys.executable, "-c", AS_NOBODY, str(home)], capture_output=True, text=True,
@@ -204,3 +208,24 @@ def test_what_is_put_away_is_out_of_every_figure_and_comes_back(home):
     tallgrain("bring-back", "survey", ident, check=0)
     assert [s["survey"] for s in as_json("surveys")] == [ident]
     assert "no event '7'" in tallgrain("put-away", "event", "7", check=2).stderr
+
+
+@pytest.mark.parametrize("way", ["deleted", "moved", "replaced"])
+def test_a_ledger_that_is_gone_is_noticed_at_once(tmp_path, way):
+    home, elsewhere = tmp_path / "home", tmp_path / "elsewhere"
+    ledger_with(tmp_path / "other", 2)
+    with Ledger.open(home) as ledger:
+        ident = ledger.begin_survey(NewSurvey("Barley", "surface", NOON, 9, 1, None, Conditions()))
+        ledger.add_touch(ident, 0, [0.1], 1.0, 2.0, 0.1)
+        if way == "deleted":
+            shutil.rmtree(home)
+        else:
+            home.rename(elsewhere)
+        if way == "replaced":
+            shutil.copytree(tmp_path / "other", home)
+        for number in (1, 2):
+            with pytest.raises(StoreError, match="moved or deleted"):
+                ledger.add_touch(ident, number, [0.1], 1.0, 2.0, 0.1)
+    if way == "moved":
+        with Ledger.open(elsewhere) as ledger:
+            assert ledger.heads()[0].points >= 1

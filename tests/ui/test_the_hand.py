@@ -1,5 +1,7 @@
 """What a hand has, a pointer and keys: each field, list and button of each page takes it."""
 
+import re
+
 import pytest
 from PyQt6.QtCore import QPoint, Qt, QTimer
 from PyQt6.QtTest import QTest
@@ -77,13 +79,13 @@ def test_each_field_takes_what_is_typed_after_a_click(by_hand, qtbot, name):
             assert edit.text() or edit.placeholderText(), where
             click(edit)
             assert QApplication.focusWidget() is box, where
+            taken = []
+            box.valueChanged.connect(taken.append)
             text = f"{figure:.{box.decimals()}f}".replace(".", ".,"[number % 2])
             QTest.keyClicks(QApplication.focusWidget(), text)
             for key in (Qt.Key.Key_PageUp, Qt.Key.Key_PageDown):
                 QTest.keyClick(QApplication.focusWidget(), key)
             assert edit.text() == text, where
-            taken = []
-            box.valueChanged.connect(taken.append)
             QTest.keyClick(box, RETURN)
             assert box.value() == pytest.approx(figure) or figure in taken, where
             idle(window, qtbot)
@@ -190,3 +192,41 @@ def test_each_button_can_be_pressed_while_nothing_is_linked(by_hand, qtbot, monk
         window.visit(station.name)
     watch.stop()
     assert pressed >= 40
+
+
+@pytest.mark.parametrize("name", PRINTERS)
+def test_no_letter_of_a_page_is_a_menus_and_none_is_there_twice(by_hand, name):
+    window = by_hand(name, link=False)
+    menus = {letter_of(a.text()) for a in window.menuBar().actions()}
+    for page in pages(window):
+        told = [part.text() for part in parts(window, QAbstractButton)]
+        told += [part.text() for part in parts(window, QLabel) if part.buddy() is not None]
+        letters = [letter for words in told if (letter := letter_of(words))]
+        assert not menus & set(letters), (page, menus & set(letters))
+        assert len(letters) == len(set(letters)), (page, sorted(letters))
+
+
+def letter_of(words):
+    """The access key in a text; "" for none."""
+    found = re.search(r"&(\w)", words)
+    return found[1].upper() if found else ""
+
+
+def test_a_look_is_a_figure_and_enter_and_the_keyboard_goes_on(bench, qtbot):
+    """By two acts, from the reading to what fits, and then to the one next step."""
+    window, made = bench("--cold")
+    s, row = window.session, window.surface.bench.clearance
+    for _ in range(12):
+        if s.guard.trusted:
+            break
+        near = s.guard.wants_fit
+        seen = made.hands("hands.stack" if near else "hands.ruler")["clearance_mm"]
+        assert row.hasFocus()
+        QTest.keyClicks(QApplication.focusWidget(), f"{seen:.1f}")
+        QTest.keyClick(QApplication.focusWidget(), RETURN)
+        assert s.guard.clearance_mm == pytest.approx(seen, abs=0.06)
+        assert QApplication.focusWidget() is window.surface.bench.primary
+        s.motion.do("finding the reference", lambda: (s.guard.reference(), s.guard.park()))
+        idle(window, qtbot)
+    assert s.guard.trusted
+    assert window.header.stop_button.focusPolicy() == Qt.FocusPolicy.NoFocus

@@ -4,6 +4,7 @@ import errno
 import os
 import shutil
 import sqlite3
+import stat
 import tempfile
 import weakref
 from collections.abc import Callable, Iterator
@@ -78,6 +79,25 @@ def connect(path: Path) -> sqlite3.Connection:
     connection.execute("PRAGMA synchronous=FULL")
     connection.execute("PRAGMA foreign_keys=ON")
     return connection
+
+
+def identity(path: Path) -> tuple[int, int] | None:
+    """Which file lies at a path (device, number); None where there is none."""
+    try:
+        found = path.stat()
+    except OSError:
+        return None
+    return found.st_dev, found.st_ino
+
+
+def keep_private(home: Path, name: str) -> None:
+    """Only their owner reads a data folder and the files of its ledger, those from before, too; so
+    nobody else can hold its lock. What belongs to somebody else is left as it is."""
+    for path in (home, *home.glob(f"{Path(name).stem}*")):
+        with suppress(OSError):
+            found = path.lstat()
+            if found.st_uid == os.getuid() and not stat.S_ISLNK(found.st_mode):
+                path.chmod(stat.S_IMODE(found.st_mode) & ~0o077)
 
 
 def _connected(path: Path) -> sqlite3.Connection:

@@ -20,6 +20,8 @@ from tallgrain.store.database import (
     checked_version,
     connect,
     explained,
+    identity,
+    keep_private,
     readers,
 )
 from tallgrain.store.entries import MachineEvent, NewSurvey, Observation, PutAway, SurveyHead
@@ -44,6 +46,7 @@ class Ledger:
         self._lock = lock
         # One connection writes, for one thread at a time: taking one anew costs more than a write.
         self._writer: sqlite3.Connection | None = None
+        self._file: tuple[int, int] | None = None
         self._turn = threading.Lock()
         # What was observed, as read last, while nobody else may write; and how often that changed.
         self._observed: dict[tuple[str, str | None], list[Observation]] = {}
@@ -63,13 +66,14 @@ class Ledger:
             return cls(path, readers(path, version), None)
         try:
             checked_version(path)  # a file that is none of ours is left alone, lock and all
-            home.mkdir(parents=True, exist_ok=True)
+            home.mkdir(mode=0o700, parents=True, exist_ok=True)
             lock = WriterLock.take(home / "ledger.lock", holder)
         except OSError as error:
             raise cant_use(error, home) from None
         ledger = cls(path, readers(path), lock)
         try:
             bring_up_to_date(path)
+            keep_private(home, FILE_NAME)
             ledger._close_forgotten()
         except BaseException:
             ledger.close()
@@ -113,16 +117,27 @@ class Ledger:
         with self._turn:
             try:
                 if self._writer is None:
-                    self._writer = connect(self.path)
+                    self._writer, self._file = connect(self.path), identity(self.path)
                 self._writer.execute("BEGIN IMMEDIATE")
                 try:
                     yield self._writer
                     self._writer.execute("COMMIT")
+                    self._check_there()
                 finally:
                     if self._writer.in_transaction:
                         self._writer.execute("ROLLBACK")
             except sqlite3.Error as error:
                 raise explained(error, self.path) from None
+
+    def _check_there(self) -> None:
+        """What was written is what lies there: a folder that was moved or deleted takes its open
+        file along, and whatever goes into that is gone with it."""
+        if identity(self.path) != self._file:
+            raise StoreError(
+                "the ledger was moved or deleted while it was open: nothing is stored from now on.",
+                str(self.path),
+                "What was stored before is where the folder is now. Put it back, then start again.",
+            )
 
     def _close_forgotten(self) -> None:
         """A survey still 'running' while nobody else writes belongs to a holder that died."""

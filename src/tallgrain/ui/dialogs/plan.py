@@ -93,7 +93,7 @@ class PlanDialog(QDialog):
         self._form.addRow("&Where", self.kind)
         self.program = button("Choose the &program …")
         self.program.clicked.connect(self.choose_program)
-        self.file = button("From a &file …", tip="Lines of x and y")
+        self.file = button("From &a file …", tip="Lines of x and y")
         self.file.clicked.connect(self.choose_places)
         self.none = button("&Clear")
         self.none.clicked.connect(self.clear_places)

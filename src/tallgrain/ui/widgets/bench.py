@@ -276,6 +276,7 @@ class Bench(Panel):
         self.under_way = UnderWay(session)
         self.act = button("", "primary")
         self.act.clicked.connect(act)
+        self.clearance.next_one = self.act
         self._tabbed: Tabbed | None = None
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:

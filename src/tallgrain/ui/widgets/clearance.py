@@ -2,8 +2,9 @@
 
 from collections.abc import Callable
 
+from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QPaintEvent
-from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QApplication, QHBoxLayout, QVBoxLayout, QWidget
 
 from tallgrain.errors import TallGrainError
 from tallgrain.ui.painting.looks import draw_looks
@@ -39,6 +40,11 @@ class ClearanceRow(QWidget):
         self.fits = button("It fits", tip="Something so thick fits under the nozzle")
         self.too_thick = button("Too thick", tip="Something so thick does not fit")
         self.lift = button("Raise 10 mm", tip="Away from the plate only")
+        edit = self.clearance.lineEdit()
+        assert edit is not None
+        edit.returnPressed.connect(self._entered)
+        # What the keyboard goes on to where the last look was taken.
+        self.next_one: QWidget | None = None
         self.seen.clicked.connect(self.take)
         self.fits.clicked.connect(lambda: self.take_fit(True))
         self.too_thick.clicked.connect(lambda: self.take_fit(False))
@@ -50,6 +56,16 @@ class ClearanceRow(QWidget):
             for part in parts:
                 row.addWidget(part, 1 if part is self.clearance else 0)
             column.addLayout(row)
+
+    def _entered(self) -> None:
+        """Enter says what was asked: how high it is by a ruler, or what fits."""
+        guard = self._session.guard
+        if guard is None or self.clearance.value() <= 0:
+            return
+        if guard.wants_fit:
+            self.take_fit(True)
+        else:
+            self.take()
 
     def take(self) -> None:
         """Take what was read, where a look is asked for."""
@@ -87,6 +103,9 @@ class ClearanceRow(QWidget):
             )
             self.seen.setVisible(not fit)
             self.drawn.show_looks(s.guard.trust.looks.heights)
+        here = QApplication.focusWidget()
+        if not unsure and here is not None and self.isAncestorOf(here) and self.next_one:
+            self.next_one.setFocus(Qt.FocusReason.OtherFocusReason)
         self.setVisible(unsure)
         return unsure
 

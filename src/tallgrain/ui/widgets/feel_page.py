@@ -86,7 +86,7 @@ class GapPage(QWidget):
         grid.addWidget(self.back, 0, 2)
         self.felt = {}
         for i, (words, feel) in enumerate(
-            (("slides &free", "free"), ("&grips", "grips"), ("&stuck", "stuck"))
+            (("slides free  F", "free"), ("grips  G", "grips"), ("stuck  S", "stuck"))
         ):
             made = button(words)
             made.clicked.connect(lambda _=False, f=feel: self._work.feel(self.gauge.value(), f))

@@ -17,7 +17,7 @@ from tallgrain.ui.widgets.words import mm
 
 # How thick a gauge of a millimetre is drawn.
 PX_PER_MM = 40.0
-WORDS = (("slides &free F", "free"), ("&grips  G", "grips"), ("&stuck  S", "stuck"))
+WORDS = (("slides free  F", "free"), ("grips  G", "grips"), ("stuck  S", "stuck"))
 
 
 class GaugeDrawn(QWidget):

@@ -64,7 +64,7 @@ class Header(QFrame):
             "Halts at once; the position is unknown afterwards",
         )
         self.stop_button.setFixedSize(124, 40)
-        self.stop_button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.stop_button.setFocusPolicy(Qt.FocusPolicy.NoFocus)  # Esc and a click are enough
         self.stop_button.clicked.connect(self.stop)
         row.addWidget(self.stop_button)
         session.changed.connect(self.refresh)

@@ -53,7 +53,7 @@ class RoundsPage(GapPage):
         self.back = button("Take back  ⌫", name="Take the last screw back")
         self.back.clicked.connect(self._work.take_back_feel)
         self.again = button("Begin again", tip="From the first screw")
-        self.slides = button("It slides &free", tip="So much room is there")
+        self.slides = button("It slides free", tip="So much room is there")
         self.slides.clicked.connect(lambda: self._work.feel(self.gauge.value(), "free"))
         self.grips = button("It grips: nothing turned  G", name="It grips, nothing turned")
         self.grips.clicked.connect(lambda: self._work.visit(False))

@@ -110,7 +110,7 @@ class AdjustersStation(Station):
         self.anew = button("Count anew", name="Count its turns from here")
         self.anew.setToolTip("Count its turns from here: after the springs were set by hand")
         self.anew.clicked.connect(self.work.count_anew)
-        self.far_off = QCheckBox("The screws may be &far off: feel the way")
+        self.far_off = QCheckBox("The screws ma&y be far off: feel the way")
         self.shape = button("See the shape: Surface")
         self.shape.clicked.connect(lambda: shared.visit("Surface"))
         self.shape.setVisible(False)

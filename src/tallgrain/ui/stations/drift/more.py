@@ -126,7 +126,7 @@ class WorkshopPage(QWidget):
         column.addWidget(self.table, 1)
         self.odd = label(role="rust", wrap=True)
         column.addWidget(self.odd)
-        self.go = button("&Show this printer")
+        self.go = button("Sho&w this printer")
         self.go.clicked.connect(lambda: self._go(self.table.currentRow()))
         column.addWidget(self.go, 0, Qt.AlignmentFlag.AlignLeft)
 

@@ -223,7 +223,7 @@ class SeasonPage(QWidget):
         self.views.addWidget(self.field)
         column.addWidget(self.views, 1)
         under = QHBoxLayout()
-        self.play = button("&Play", name="Play the season")
+        self.play = button("Pla&y", name="Play the season")
         self.play.setCheckable(True)
         self.play.toggled.connect(self._toggle_play)
         self.slider = QSlider(Qt.Orientation.Horizontal)
@@ -265,7 +265,7 @@ class SeasonPage(QWidget):
             self._timer.start()
         else:
             self._timer.stop()
-        self.play.setText("&Pause" if on else "&Play")
+        self.play.setText("Pa&use" if on else "Pla&y")
 
     def _next(self) -> None:
         if self.slider.value() >= self.slider.maximum():

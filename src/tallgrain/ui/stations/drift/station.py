@@ -117,7 +117,7 @@ class DriftStation(Station):
         chosen = QHBoxLayout()
         chosen.addWidget(self.on, 1)
         chosen.addWidget(self.prints, 1)
-        self.report = button("&Report on the season …")
+        self.report = button("Rep&ort on the season …")
         self.report.clicked.connect(lambda: self.ask_report(False))
         self.pair = button("Report on A and &B …")
         self.pair.clicked.connect(lambda: self.ask_report(True))

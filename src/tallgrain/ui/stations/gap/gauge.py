@@ -46,7 +46,7 @@ class Conditions(QWidget):
             grid.addWidget(label(words, "muted"), 0, i)
             grid.addWidget(part, 1, i)
             part.editingFinished.connect(self._take)
-        self.warm = button("Warm up and &soak")
+        self.warm = button("&Warm up and soak")
         self.warm.clicked.connect(work.warm)
         self.clock = label(wrap=True, role="muted")
         grid.addWidget(self.warm, 2, 0)

@@ -62,7 +62,7 @@ class LedgerPage(QWidget):
         row = QHBoxLayout()
         self.save = button("Save a &backup …")
         self.save.clicked.connect(self.ask_save)
-        self.load = button("From a &file …")
+        self.load = button("From &a file …")
         self.load.clicked.connect(self.ask_load)
         row.addWidget(self.save)
         row.addWidget(self.load)

@@ -70,7 +70,7 @@ class FitnessPanel(QWidget):
         below.setContentsMargins(0, 0, 0, 0)
         below.addWidget(self.note)
         row = QHBoxLayout()
-        for words, outcome in (("&Fine", "fine"), ("M&ended", "mended"), ("&Not right", "wrong")):
+        for words, outcome in (("F&ine", "fine"), ("Men&ded", "mended"), ("&Not right", "wrong")):
             made = button(words, tip="Entered in the ledger with today's date")
             made.clicked.connect(lambda _=False, o=outcome: self.observe(o))
             row.addWidget(made, 1)

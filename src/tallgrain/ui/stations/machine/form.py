@@ -163,7 +163,7 @@ class SheetForm(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(8)
         row = QHBoxLayout()
-        head = label("&Part", "head")
+        head = label("Part", "head")
         self.part = QComboBox()
         self.part.setAccessibleName("Part of the sheet")
         self.part.addItems([*FORMS, *TABLES])

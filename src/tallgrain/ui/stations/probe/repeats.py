@@ -32,7 +32,7 @@ class RepeatsPage(QWidget):
         self.places = whole(1, 9, "Places")
         form.addRow("&Touches", self.touches)
         form.addRow("P&laces", self.places)
-        self.retract = QCheckBox("&Put it away between touches")
+        self.retract = QCheckBox("Put it awa&y between touches")
         form.addRow("", self.retract)
         self.warm = QCheckBox("&Warm first")
         form.addRow("", self.warm)

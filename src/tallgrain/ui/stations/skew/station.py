@@ -93,7 +93,7 @@ class SkewStation(Station):
         self.list = label()
         self.list.setTextFormat(Qt.TextFormat.RichText)  # a table of figures, nobody's words
         self.scales = label(role="muted", wrap=True)
-        self.scale = QCheckBox("Solve for &scale too (plastic shrinks)")
+        self.scale = QCheckBox("Solve for s&cale too (plastic shrinks)")
         self.scale.setChecked(True)
         self.scale.toggled.connect(self._scale)
         self.known = amount(

@@ -53,7 +53,7 @@ class ByHandPage(QWidget):
         row = QHBoxLayout()
         self.felt = button("&Solve from these")
         self.felt.clicked.connect(self.solve_felt)
-        self.shown = button("From the &survey shown")
+        self.shown = button("From the surve&y shown")
         self.shown.clicked.connect(work.solve_shown)
         row.addWidget(self.felt, 1)
         row.addWidget(self.shown, 1)
