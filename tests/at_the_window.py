@@ -2,7 +2,7 @@
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QWidget
+from PyQt6.QtWidgets import QApplication, QWidget
 
 from standins import see
 from tallgrain.errors import LookAgain
@@ -11,11 +11,17 @@ GAUGE = 0.1
 CHECKS = ("extend", "retract", "free", "lifted", "reference")
 
 
+def activated(window):
+    """The window has the keyboard: a display without a window manager need not hand it over."""
+    window.activateWindow()
+    if not window.isActiveWindow() and not QTest.qWaitForWindowActive(window, 1000):
+        QApplication.setActiveWindow(window)
+
+
 def press(window, key, modifier=Qt.KeyboardModifier.NoModifier):
     """A key as the keyboard sends it: to whatever has the focus."""
-    if not window.isActiveWindow():  # no window manager hands the keyboard back after a dialog
-        window.activateWindow()
-        QTest.qWaitForWindowActive(window, 2000)
+    if not window.isActiveWindow():
+        activated(window)
     QTest.keyClick(window.focusWidget() or window, key, modifier)
 
 

@@ -2,6 +2,7 @@ import pytest
 from drawn_words import Watcher
 from pytestqt.qtbot import QtBot
 
+from at_the_window import activated
 from tallgrain import demo
 from tallgrain.ui.app.start import application, make_window, prepare_demo
 
@@ -66,8 +67,7 @@ def bench(qtbot, standin, home, request):
         window.session.plate_sheet = "smooth"
         window.resize(*size)
         window.show()
-        window.activateWindow()
-        qtbot.waitUntil(window.isActiveWindow, timeout=5000)
+        activated(window)
         if made:
             window.session.linking.link_to(made.url)
             qtbot.waitUntil(lambda: window.session.link.value == "up", timeout=10_000)

@@ -75,7 +75,7 @@ def test_survey_break_off_start_again_halt(bench, qtbot):
     assert made.truth()["gap_mm"] == stands
     # The look: typing a clearance, and only then the next survey.
     bench_ = window.surface.bench
-    qtbot.waitUntil(bench_.clearance.hasFocus, timeout=5000)
+    qtbot.waitUntil(lambda: window.focusWidget() is bench_.clearance)
     idle(window, qtbot)
     for _ in range(12):
         near = made.hands("hands.ruler")["clearance_mm"] < READING_MM or s.guard.wants_fit
@@ -83,11 +83,11 @@ def test_survey_break_off_start_again_halt(bench, qtbot):
         qtbot.waitUntil(bench_.clearance.isVisible, timeout=5000)
         bench_.clearance.selectAll()
         QTest.keyClicks(bench_.clearance, str(seen))
-        press(window, Qt.Key.Key_Return)
-        assert s.needs_clearance  # a bare Enter sets nothing
-        idle(window, qtbot)
-        shift = Qt.KeyboardModifier.ShiftModifier if near else Qt.KeyboardModifier.NoModifier
-        press(window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier | shift)
+        # Enter says it as what was asked for, and moves nothing; a fit that was not, by its own key.
+        told = Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier
+        asked = s.guard.wants_fit or not near
+        press(window, Qt.Key.Key_Return, Qt.KeyboardModifier.NoModifier if asked else told)
+        assert s.guard.clearance_mm is not None and not s.busy
         qtbot.waitUntil(lambda: "seen" in window.header.pill.text(), timeout=5000)
         press(window, Qt.Key.Key_F5)
         qtbot.waitUntil(lambda: not s.busy or len(s.progress.touched) >= 1, timeout=20_000)

@@ -10,7 +10,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QInputDialog, QMessageBox
 from serial.tools.list_ports_common import ListPortInfo
 
-from at_the_window import idle, press
+from at_the_window import activated, idle, press
 from standins import see
 from tallgrain.clock import now
 from tallgrain.core.machine.describe import assumed_words
@@ -31,18 +31,17 @@ def empty(home, qtbot):
     window.may_close = lambda: True
     window.show()
     qtbot.addWidget(window)
-    window.activateWindow()
+    activated(window)
     qtbot.waitUntil(lambda: window.stack.currentWidget() is window.door, timeout=5000)
-    QTest.qWaitForWindowActive(window, 2000)
     window.door.setFocus()
-    qtbot.waitUntil(window.door.hasFocus, timeout=5000)
+    qtbot.waitUntil(lambda: window.focusWidget() is window.door)
     yield window
     window.close()
 
 
 def keys(window, *pressed):
     for one in pressed:
-        focus = QApplication.focusWidget() or window
+        focus = QApplication.focusWidget() or window.focusWidget() or window
         if isinstance(one, str):
             QTest.keyClicks(focus, one)
         else:
@@ -57,11 +56,11 @@ def test_from_nothing_to_a_described_printer_by_keys(empty, qtbot):
     window, F5 = empty, Qt.Key.Key_F5
     press(window, F5)  # describing is the one next step of an empty home
     page = window.machine.describing
-    qtbot.waitUntil(lambda: page.name.hasFocus(), timeout=3000)
+    qtbot.waitUntil(lambda: window.focusWidget() is page.name)
     page.back.click()  # left again: the door
     assert window.stack.currentWidget() is window.door
     keys(window, "2")
-    qtbot.waitUntil(lambda: page.name.hasFocus(), timeout=3000)
+    qtbot.waitUntil(lambda: window.focusWidget() is page.name)
     press(window, F5)
     assert "a name has" in page.problem.text() and page.number == 0  # said at the question
     keys(window, "Teasel", Qt.Key.Key_Tab)
@@ -150,7 +149,7 @@ def test_heights_that_a_printer_gave_need_no_more_than_a_plate(empty, qtbot):
     QApplication.clipboard().setText("x,y,z\n10,10,0.1\n200,10,0.2\n10,200,0.0\n200,200,0.1\n")
     keys(window, "3")
     page = window.machine.describing
-    qtbot.waitUntil(page.name.hasFocus, timeout=5000)
+    qtbot.waitUntil(lambda: window.focusWidget() is page.name)
     page._basic(name="Sedge")
     press(window, Qt.Key.Key_F5)
     press(window, Qt.Key.Key_F5)

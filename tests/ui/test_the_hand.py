@@ -221,7 +221,7 @@ def test_a_look_is_a_figure_and_enter_and_the_keyboard_goes_on(bench, qtbot):
             break
         near = s.guard.wants_fit
         seen = made.hands("hands.stack" if near else "hands.ruler")["clearance_mm"]
-        assert row.hasFocus()
+        assert window.focusWidget() is row
         QTest.keyClicks(QApplication.focusWidget(), f"{seen:.1f}")
         QTest.keyClick(QApplication.focusWidget(), RETURN)
         assert s.guard.clearance_mm == pytest.approx(seen, abs=0.06)

@@ -6,7 +6,7 @@ import tomlkit
 from PyQt6.QtCore import Qt
 from test_own_printer import keys, sheet_of
 
-from at_the_window import brought_down, gauge_loop, idle, press
+from at_the_window import activated, brought_down, gauge_loop, idle, press
 from at_the_window import checks_walked as checked
 from at_the_window import proof_walked as proven
 from tallgrain.errors import GuardRefused
@@ -24,7 +24,7 @@ def empty(home, qtbot):
     window.may_close = lambda: True
     window.show()
     qtbot.addWidget(window)
-    window.activateWindow()
+    activated(window)
     qtbot.waitUntil(lambda: window.stack.currentWidget() is window.door, timeout=5000)
     yield window
     window.close()
@@ -36,7 +36,7 @@ def describe(window, qtbot, moves):
     page, count = window.machine.describing, 0
     window.door.setFocus()
     keys(window, "2")
-    qtbot.waitUntil(lambda: page.name.hasFocus(), timeout=3000)
+    qtbot.waitUntil(lambda: window.focusWidget() is page.name)
     keys(window, "Teasel")
     count += 7
     page.moves.tiles[moves].setFocus()

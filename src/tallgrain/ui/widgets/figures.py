@@ -50,12 +50,12 @@ class FigureBox(QAbstractSpinBox):
         return self._low if self._value is None else self._value
 
     def setValue(self, value: float) -> None:
-        """Show another figure; what is being typed is left alone where it means the same."""
+        """Show another figure, but not over one that is being typed."""
+        if self._edit.isModified() and self.hasFocus():
+            return
         rounded = round(min(max(float(value), self._low), self._high), self._decimals)
         empty = bool(self._hint) and rounded <= self._low
         wanted = None if empty else rounded
-        if self._edit.isModified() and self.hasFocus() and wanted == self._value:
-            return
         changed, self._value = wanted != self._value, wanted
         self._write()
         if changed:
@@ -182,6 +182,7 @@ class FigureBox(QAbstractSpinBox):
         if text != self._edit.text():
             self._edit.setText(text)
         self._edit.setModified(False)
+        self.setProperty("value", self.value())  # for readers
         self._mark("")
 
     def _write_unless_typed(self) -> None:
