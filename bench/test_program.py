@@ -20,13 +20,13 @@ from tallgrain.procedures.events import BreakOff
 from tallgrain.procedures.survey import survey
 from tallgrain.store.ledger import Ledger
 from tallgrain.ui.app.heartbeat import Heartbeat
-from tallgrain.ui.app.start import application, demo_window
+from tallgrain.ui.app.start import application, demo_window, furnish_when_idle
 from tallgrain.ui.demo.workshop import Workshop
 from tallgrain.ui.session.state import SurveyPlan
 
 OURS = """
 import os, time
-from tallgrain.ui.app.start import application, demo_window
+from tallgrain.ui.app.start import application, demo_window, furnish_when_idle
 from tallgrain.ui.demo.workshop import Workshop
 standin = Workshop(0, 20.0)
 standin.start()
@@ -239,3 +239,30 @@ def spin(condition, seconds=60.0):
 def spin_for(seconds):
     until = time.monotonic() + seconds
     spin(lambda: time.monotonic() > until, seconds + 5)
+
+
+def test_idle(benchmark, tell, monkeypatch, tmp_path):
+    """Linked, seen, all pages built, and nobody does anything."""
+    monkeypatch.setenv("TALLGRAIN_HOME", str(tmp_path))
+    application()
+    standin = Workshop(0, 20.0)
+    window = demo_window(standin, whole=False)
+    window.show()
+    furnish_when_idle(window)
+    spin(lambda: window.session.link.value == "up")
+    spin(lambda: all(room.is_open for room in window.rooms.values()))
+    spin_for(5.0)
+    began, used = time.perf_counter(), time.process_time()
+    spin_for_long(15.0)
+    share = (time.process_time() - used) / (time.perf_counter() - began)
+    window.close()
+    standin.close()
+    benchmark.pedantic(lambda: None, rounds=1)
+    tell(f"idle, linked and visible: {share * 100:.2f} % of a core (aim under 1)")
+
+
+def spin_for_long(seconds):
+    """Without a look at the clock every few milliseconds, which would itself be measured."""
+    loop = QEventLoop()
+    QTimer.singleShot(int(seconds * 1000), loop.quit)
+    loop.exec()
