@@ -83,7 +83,7 @@ def test_survey_break_off_start_again_halt(bench, qtbot):
         qtbot.waitUntil(bench_.clearance.isVisible, timeout=5000)
         bench_.clearance.selectAll()
         QTest.keyClicks(bench_.clearance, str(seen))
-        # Enter says it as what was asked for, and moves nothing; a fit that was not, by its own key.
+        # Enter says what was asked for, and moves nothing; a fit that was not, by its own key.
         told = Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier
         asked = s.guard.wants_fit or not near
         press(window, Qt.Key.Key_Return, Qt.KeyboardModifier.NoModifier if asked else told)
