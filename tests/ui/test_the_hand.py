@@ -1,6 +1,7 @@
 """What a hand has, a pointer and keys: each field, list and button of each page takes it."""
 
 import re
+from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import QPoint, Qt, QTimer
@@ -17,6 +18,7 @@ from PyQt6.QtWidgets import (
 
 from at_the_window import idle, pages
 from tallgrain import demo
+from tallgrain.ui.stations import rooms
 from tallgrain.ui.widgets.figures import FigureBox
 
 LEFT, RETURN = Qt.MouseButton.LeftButton, Qt.Key.Key_Return
@@ -204,6 +206,15 @@ def test_no_letter_of_a_page_is_a_menus_and_none_is_there_twice(by_hand, name):
         letters = [letter for words in told if (letter := letter_of(words))]
         assert not menus & set(letters), (page, menus & set(letters))
         assert len(letters) == len(set(letters)), (page, sorted(letters))
+
+
+def test_no_state_of_a_page_writes_a_letter_of_a_menu(by_hand):
+    """Also where a page is only now and then: in its source. A menu that pops up has its own."""
+    window = by_hand("Barley", link=False)
+    menus = "".join(letter_of(a.text()) for a in window.menuBar().actions())
+    written = re.compile(rf'"[^"]*&[{menus}{menus.lower()}]\w*[^"]*"')
+    for path in Path(rooms.__file__).parent.rglob("*.py"):
+        assert not written.findall(path.read_text(encoding="utf-8")), path
 
 
 def letter_of(words):

@@ -204,7 +204,7 @@ class PlacesPage(QWidget):
         row = QHBoxLayout()
         self.nozzle = button("The &nozzle is above it")
         self.nozzle.clicked.connect(lambda: self.take(by_probe=False))
-        self.by_probe = button("The &probe is above it")
+        self.by_probe = button("The probe is above it")
         self.by_probe.clicked.connect(lambda: self.take(by_probe=True))
         row.addWidget(self.nozzle, 1)
         row.addWidget(self.by_probe, 1)

@@ -285,7 +285,7 @@ class GaugePage(GapPage):
         self.meant.setVisible(needs)
         self.apply.setVisible(needs)  # the foot has it otherwise
         if found is not None and found.t is not None:
-            self.apply.setText(f"&Raise, then use {mm(found.t)} mm")
+            self.apply.setText(f"Raise, then use {mm(found.t)} mm")
         self.apply.setEnabled(idle and not (needs and not self.meant.isChecked()))
         self._tell_value(idle)
 

@@ -196,7 +196,7 @@ class TrialPage(QWidget):
         if changes and found is not None and t_set is not None:
             way = "nearer" if found.t_set > t_set else "further away"
             by = mm(abs(found.t_set - t_set))
-            self.next.setText(f"&Set {mm(found.t_set)} mm: {by} {way}")
+            self.next.setText(f"Set {mm(found.t_set)} mm: {by} {way}")
             self.next.setToolTip(found.why)
         self.next.setEnabled(idle)
         self.keep.setVisible(work.done and bool(work.values.not_kept))

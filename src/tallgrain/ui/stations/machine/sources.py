@@ -32,7 +32,7 @@ class Sources(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         self.told = label(wrap=True)
-        self.take = button("Take the &printer's into the sheet")
+        self.take = button("Take the printer's into the sheet")
         self.take.clicked.connect(self._take)
         column.addWidget(self.told)
         column.addWidget(self.take)

@@ -154,7 +154,7 @@ class MachineStation(Station):
         self.readout = Readout()
         self.findings = label(wrap=True)
         self.assumed = label(role="muted", wrap=True)
-        self.confirm = button("All of that is &right", tip="What is assumed is so")
+        self.confirm = button("All of that is right", tip="What is assumed is so")
         self.confirm.clicked.connect(self._confirm)
         self.form = SheetForm(self._drafts)
         body.addWidget(self.readout)

@@ -112,7 +112,7 @@ class WorksPage(QWidget):
         self.see = label(role="safety", wrap=True)
         self.diagnosis = label(role="rust", wrap=True)
         self.clearance = ClearanceRow(session)
-        self.power = QCheckBox("My &hand is on the power switch")
+        self.power = QCheckBox("My hand is on the power switch")
         self.act = button("", "primary")
         self.act.clicked.connect(self.primary)
         self.foot = QWidget()
