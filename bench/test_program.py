@@ -14,8 +14,8 @@ from tallgrain.clock import now
 from tallgrain.core.plan.grid import grid_plan
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.link.client import JsonRpcPrinter
+from tallgrain.link.guard.evidence import READING_MM
 from tallgrain.link.guard.guard import Guard
-from tallgrain.link.guard.looks import READING_MM
 from tallgrain.procedures.events import BreakOff
 from tallgrain.procedures.survey import survey
 from tallgrain.store.ledger import Ledger
@@ -178,7 +178,7 @@ def test_halt_in_mid_touch(benchmark, tell, monkeypatch, tmp_path):
             while not s.guard.trusted:
                 near = hands("hands.ruler")["clearance_mm"] < READING_MM or s.guard.wants_fit
                 seen = hands("hands.stack" if near else "hands.ruler")["clearance_mm"]
-                s.see_fit(seen, True) if near else s.see_clearance(seen)
+                s.see_fit(min(seen, READING_MM), True) if near else s.see_clearance(seen)
                 s.motion.do("finding the reference", s.guard.reference)
                 spin(lambda: not s.busy)
         s.choose_plan(COLD)

@@ -21,7 +21,7 @@ from PyQt6.QtWidgets import (
 
 from tallgrain import demo
 from tallgrain.demo import at_hands
-from tallgrain.link.guard.looks import READING_MM
+from tallgrain.link.guard.evidence import READING_MM
 from tallgrain.store.ledger import Ledger
 from tallgrain.ui.app import theme
 from tallgrain.ui.app.start import application, demo_window, make_window
@@ -203,7 +203,8 @@ def looked(window, workshop):
         if far >= READING_MM and not s.guard.wants_fit:
             s.see_clearance(far)
         else:
-            s.see_fit(float(at_hands(hands, "hands.stack")["clearance_mm"]), True)
+            fit = float(at_hands(hands, "hands.stack")["clearance_mm"])
+            s.see_fit(min(fit, READING_MM), True)
         settled(window, lambda: s.motion.do("finding the reference", s.guard.reference))
     raise TimeoutError("the nozzle's height stays unknown")
 

@@ -1,6 +1,7 @@
 """Campaigns about promises: looks that are misread, files that are damaged."""
 
 import resource
+import statistics
 import sys
 import tempfile
 import time
@@ -8,37 +9,40 @@ from collections import Counter
 from pathlib import Path
 
 ROOT = Path(__file__).parent.parent / "tests"
-LOOKS, FILES = 334, 20_000
+LOOKS, FILES = 1250, 20_000
 
 
 def looks_text(count=LOOKS):
-    """The evidence about first looks: count evenings at each of the three printers."""
-    from test_looks import KINDS, WAYS, evenings
+    """The evidence about ways down: count evenings at each of eight printers."""
+    from test_evidence import FAULTS, PRINTERS, evenings
 
     lines = [
-        "", f"## First looks, {count * len(KINDS)} evenings", "",
-        "True gaps of 1 to 300 mm (evenly in their logarithm), half of the probes dead, a third of "
-        "the others tripped by a finger first. Builders are honest, say one thing that may be "
-        "anything, misread all rulers by one constant of up to 20 mm, say the same figure again "
-        "and again, or once without looking. Counted are figures said, the two of a checked look "
-        "apart.",
-        "", "| printer | builder | evenings | strikes | down with a live probe | most figures |",
-        "|---|---|---|---|---|---|",
+        "", f"## Ways down from an unknown height, {count * len(PRINTERS)} evenings", "",
+        "Eight printers: the shipped ones and five described by hand, their trip heights guessed. "
+        "True gaps of 1 to 300 mm (evenly in their logarithm), every third 40 mm. Builders are "
+        "honest; off by a constant of 1 to 30 mm in readings, in what fits, or both; by a factor "
+        "of 10, 25.4 or 0.1; two in five of their sayings are anything; a thing always fits; one "
+        "question is answered for the other; the same figure again and again; blocks too thin. "
+        f"Probes are healthy or: {', '.join(sorted(set(FAULTS) - {''}))}. A finger is shown as it "
+        "is. Counted are looks of honest builders with a healthy probe.",
+        "", "| printer | evenings | strikes | down | honest: down | looks, median | most | from "
+        "40 mm, median |",
+        "|---|---|---|---|---|---|---|---|",
     ]  # fmt: skip
-    for name in KINDS:
-        strikes, down, whole, most = Counter(), Counter(), Counter(), Counter()
-        for _, way, dead, _, _, looks, struck in evenings(name, range(count)):
-            whole[way] += 1
-            strikes[way] += len(struck)
-            down[way] += looks > 0 and not dead
-            most[way] = max(most[way], looks)
-        alive = {w: sum(1 for s in range(count) if WAYS[s % len(WAYS)] == w
-                        and not s // len(WAYS) % 2) for w in WAYS}  # fmt: skip
-        lines += [
-            f"| {name} | {way} | {whole[way]} | {strikes[way]} | {down[way]} of {alive[way]} | "
-            f"{most[way]} |"
-            for way in WAYS
-        ]
+    for name in PRINTERS:
+        with tempfile.TemporaryDirectory() as folder:
+            found = list(evenings(name, Path(folder), range(count)))
+        honest = [(gap, looks) for _, way, fault, gap, looks, _ in found
+                  if way == "honest" and not fault]  # fmt: skip
+        looks = [n for _, n in honest if n]
+        forty = [n for gap, n in honest if n and gap == 40.0]
+        lines.append(
+            f"| {name} | {len(found)} | {sum(len(f[5]) for f in found)} | "
+            f"{sum(f[4] > 0 for f in found)} | {len(looks)} of {len(honest)} | "
+            f"{statistics.median(looks):g} | {max(looks)} | {statistics.median(forty):g} |"
+        )
+        struck = [(seed, way, fault) for seed, way, fault, _, _, hits in found if hits]
+        lines += [f"Struck at {name}: {struck}."] if struck else []
     return lines
 
 

@@ -15,7 +15,7 @@ from PyQt6.QtTest import QTest
 
 from tallgrain.demo import at_hands, put_sheet
 from tallgrain.link.connect import SHIPPED
-from tallgrain.link.guard.looks import READING_MM
+from tallgrain.link.guard.evidence import READING_MM
 from tallgrain.store.ledger import Ledger
 from tallgrain.ui.app import theme
 from tallgrain.ui.app.start import application, demo_window, make_window
@@ -298,7 +298,7 @@ def levelling(shoot):
     while not s.guard.trusted:
         near = hand("ruler")["clearance_mm"] < READING_MM or s.guard.wants_fit
         seen = float(hand("stack" if near else "ruler")["clearance_mm"])
-        s.see_fit(seen, True) if near else s.see_clearance(seen)
+        s.see_fit(min(seen, READING_MM), True) if near else s.see_clearance(seen)
         s.motion.do("finding the reference", s.guard.reference)
         spin(lambda: not s.busy)
     window.primary()

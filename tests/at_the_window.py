@@ -32,12 +32,30 @@ def idle(window, qtbot):
     qtbot.wait(15)
 
 
+def finger_at_it(window, made, qtbot):
+    """Where the probe was not felt yet, a finger trips it when the window asks for that."""
+    s = window.session
+    if s.guard.trust.felt or not s.guard.trust.ended:
+        return
+    s.motion.feel_probe()
+    if s.printer.by_person:
+        idle(window, qtbot)
+        return
+    qtbot.waitUntil(lambda: "hold it" in s.motion.doing, timeout=10_000)
+    metal = s.guard.sheet.probe.kind == "proximity"
+    made.hands("hands.probe", state="metal" if metal else "held")
+    qtbot.waitUntil(lambda: "et it go" in s.motion.doing, timeout=10_000)
+    made.hands("hands.probe", state="free")
+    idle(window, qtbot)
+
+
 def brought_down(window, made, qtbot):
     """Look and reference as often as it is asked for, until the height is known."""
     s = window.session
-    for _ in range(12):
+    for _ in range(24):
         if s.guard.trusted:
             return
+        finger_at_it(window, made, qtbot)
         see(made, s)
         s.motion.do("finding the reference", lambda: (s.guard.reference(), s.guard.park()))
         idle(window, qtbot)

@@ -5,7 +5,7 @@ import os
 
 from PyQt6.QtCore import QEventLoop, QTimer
 
-from standins import Standin, see
+from standins import Standin, finger, see
 from tallgrain.demo import put_sheet
 from tallgrain.errors import TallGrainError
 from tallgrain.store.ledger import Ledger
@@ -51,7 +51,7 @@ class Sitting:
         for _ in range(9):
             guard = self.session.guard
             with contextlib.suppress(TallGrainError):
-                if guard is not None and guard.trust.blind:
+                if guard is not None and guard.trust.ended and not guard.trust.felt:
                     self.finger()
             if guard is None or guard.trusted:
                 return
@@ -62,11 +62,9 @@ class Sitting:
 
     def finger(self):
         """It shows that the probe is alive only where it is."""
-        self.hands("probe", state="held")
-        tripped = self.session.printer.state().tripped
-        self.hands("probe", state="free")
-        if tripped and not self.session.printer.state().tripped:
-            self.session.guard.trust.probe_was_felt()
+        guard = self.session.guard
+        self.session.motion.do("a finger at the probe", lambda: finger(self.made, guard))
+        self.wait()
 
     def end(self):
         self.window.close()

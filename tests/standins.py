@@ -5,16 +5,20 @@ import json
 import os
 import re
 import socket
+import subprocess
 import sys
+import threading
 
 import tomlkit
 
 import nursery
 from tallgrain.core.machine.describe import Basics, basics_document, with_probe, with_screws
+from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.errors import LookAgain
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
+from tallgrain.link.guard.evidence import READING_MM
 from tallgrain.link.guard.guard import Guard
-from tallgrain.link.guard.looks import READING_MM
+from tallgrain.procedures.finger import feel_probe
 
 PROGRAM = [sys.executable, "-m", "tallgrain"]
 # Which link tests use where they don't say: json, hazel (TCP) or medlar (a pseudo-terminal).
@@ -92,14 +96,20 @@ def see(made, seer, short=0.0):
     guard = getattr(seer, "guard", None) or seer
     ruler = made.hands("hands.ruler")["clearance_mm"]
     if ruler < READING_MM or guard.wants_fit:
-        seer.see_fit(made.hands("hands.stack")["clearance_mm"] - short, True)
+        fit = min(made.hands("hands.stack")["clearance_mm"] - short, READING_MM)
+        seer.see_fit(fit, True)
+        if not guard.trust.ended:
+            seer.see_fit(fit + 0.2, False)
     else:
         seer.see_clearance(ruler - short)
 
 
 def looked_down(made, guard):
-    """Look and reference as often as it is asked for; how many looks. Raises what ends it."""
-    for look in range(1, 13):
+    """A finger where the probe was not felt yet, then look and reference as often as it is asked
+    for; how many looks. Raises what ends it."""
+    if guard.trust.ended and not guard.trust.felt:
+        finger(made, guard)
+    for look in range(1, 25):
         see(made, guard)
         with contextlib.suppress(LookAgain):
             guard.reference()
@@ -108,16 +118,18 @@ def looked_down(made, guard):
 
 
 def looked_down_by_words(made, *words):
-    """A verb again and again, each time with the look that it asks for, until it ends otherwise."""
-    for _ in range(12):
+    """A verb again and again, first with a finger at the probe, each time with the look that it
+    asks for, until it ends otherwise."""
+    first = True
+    for _ in range(24):
         ruler = made.hands("hands.ruler")["clearance_mm"]
         near = ruler < READING_MM
-        look = ("--fits-mm", made.hands("hands.stack")["clearance_mm"]) if near else (
-            "--clearance-mm", ruler
-        )  # fmt: skip
-        done = tallgrain(*words, *look)
+        fit = min(made.hands("hands.stack")["clearance_mm"], READING_MM)
+        look = ("--fits-mm", f"{fit}:{fit + 0.2:.2f}") if near else ("--clearance-mm", ruler)
+        done = fingered(made, *words, *look) if first else tallgrain(*words, *look)
+        first = False
         if done.returncode != 1 or not re.search(
-            r"again with (--fits-mm|--clearance-mm) MM\.", done.stderr
+            r"again with (--fits-mm|--clearance-mm) MM", done.stderr
         ):
             return done
     raise AssertionError("it asked for looks without end")
@@ -174,3 +186,49 @@ def feels_at(made):
 def shipped_sheet(name):
     """The machine sheet that ships for one of the demo's printers."""
     return parse_sheet(shipped_sheet_text(name), name)
+
+
+def finger(made, guard):
+    """A finger at the probe, when it is asked for. Raises what the guard does."""
+    held = "metal" if guard.sheet.probe.kind == "proximity" else "held"
+
+    def act(words):
+        if "hold it" in words or "Let it go" in words:
+            made.hands("hands.probe", state=held if "hold it" in words else "free")
+
+    feel_probe(guard, act, wait_s=0.1)
+
+
+def fingered(made, *words):
+    """A verb with a finger at the probe while it waits for that; as `nursery.run` tells it."""
+    born = started(*words, "--finger", stderr=True)
+    said = []
+
+    def hear():
+        for line in born.stderr:
+            said.append(line)
+            if "finger" in line and "hold it" in line:
+                made.hands("hands.probe", state="held")
+            elif "Let it go" in line:
+                made.hands("hands.probe", state="free")
+
+    other = threading.Thread(target=hear)
+    other.start()
+    out = born.stdout.read()
+    other.join()
+    born.wait()
+    born.close()
+    assert "Traceback" not in "".join(said)
+    return subprocess.CompletedProcess(words, born.returncode, out, "".join(said))
+
+
+def as_described(folder, kind):
+    """A printer with that kind of probe as a builder describes it, its trip height and place
+    guessed; and the file of the printer as it truly is."""
+    document = with_screws(with_probe(basics_document(Basics("Teasel")), kind), "four")
+    true = {**document, "probe": dict(document["probe"])}
+    if kind != "nozzle":
+        true["probe"].update(offset=[-30.0, 12.0], trip_height=2.4)
+    path = folder / f"{kind}.toml"
+    path.write_text(tomlkit.dumps(true))
+    return MachineSheet.model_validate(document), path

@@ -287,7 +287,7 @@ class Person:
     is said wrongly once, by how the act begins."""
 
     def __init__(self, made, slips=()):
-        self.printer = connected(made.json, "A person")
+        self.made, self.printer = made, connected(made.json, "A person")
         self.slips, self.lines = dict(slips), []
 
     def __call__(self, act):
@@ -296,8 +296,8 @@ class Person:
         if slip is not None:
             return self.slips.pop(slip)
         words = act.words
-        if "is not understood" in words:  # asked again: the act itself follows
-            words = words.partition("x y z. ")[2]
+        if "is not understood" in words:  # it was done: only what it says is asked for
+            return self.at()
         figures = [float(v) for v in re.findall(r"[-+]?\d+\.\d+", words)]
         try:
             return self.does(words, figures)
@@ -307,8 +307,9 @@ class Person:
     def does(self, words, figures):
         """Do it, and say what the printer says."""
         p = self.printer
-        ways = {"Move": lambda: p.go(*figures[:3]), "Raise": lambda: p.lift(figures[0]),
-                "Lower": lambda: p.lower(figures[0]), "Where": p.state, "And": p.state}  # fmt: skip
+        ways = {"Move": lambda: p.go(*figures[:3]), "Where": p.state, "And": p.state,
+                "Raise": lambda: p.lift(figures[0] - p.state().position.z),
+                "Lower": lambda: p.lower(p.state().position.z - figures[0])}  # fmt: skip
         quiet = {"Bring": p.extend, "Put": p.retract, "Allow": lambda: p.leave_below(figures[0])}
         verb = words.split()[0]
         if verb in ways:
@@ -316,12 +317,24 @@ class Person:
             return self.at()
         if verb in quiet:
             quiet[verb]()
+        if verb == "Trip":
+            return self.trips()
+        if verb == "How":
+            return f"{p.state().nozzle.now_c:.0f}"
         if verb == "Reference":
             met = p.reference(figures[0]).reference_touch
             return f"{met.x} {met.y} {met.z}"
         if verb == "Let":
             return f"{p.touch(figures[0]).z:.4f}mm".replace(".", ",")
         return f"{p.trip_height():.3f}" if verb == "Which" else ""
+
+    def trips(self):
+        """A finger at the probe: what the printer reads, held and let go."""
+        read = []
+        for hand in ("free", "held", "free"):
+            self.made.hands("hands.probe", state=hand)
+            read.append(self.printer.state().tripped)
+        return "yes" if read == [False, True, False] else "it reads otherwise"
 
     def at(self):
         here = self.printer.state().position

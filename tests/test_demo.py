@@ -55,8 +55,9 @@ def test_the_story_runs_again_to_the_same_first_evenings(home, tmp_path):
         for ident in ("1", "2"):
             old, new = shipped.survey(ident), made.survey(ident)
             assert new.taken_at == old.taken_at
-            # The same plate and the same chance; only idle heat depends on the wall clock.
-            assert new.heights == pytest.approx(old.heights, abs=0.002)
+            # The same plate; how often it was touched on the way down moves the chance along.
+            off = new.heights - old.heights
+            assert np.std(off) < 0.006 and abs(off.mean()) < 0.03 and np.ptp(old.heights) > 0.09
     with pytest.raises(JobError, match="there is a ledger already"):
         next(demo.make_season(fresh))
 

@@ -27,10 +27,11 @@ from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.journal.journal import Journal
 from tallgrain.journal.records import GapSolved, ValueChanged
 from tallgrain.link.client import JsonRpcPrinter
+from tallgrain.link.guard.evidence import READING_MM
 from tallgrain.link.guard.guard import Guard
-from tallgrain.link.guard.looks import READING_MM
 from tallgrain.paths import ASSETS
 from tallgrain.procedures.events import BreakOff, SurveyEnded
+from tallgrain.procedures.finger import feel_probe
 from tallgrain.procedures.gauge import gauge_loop
 from tallgrain.procedures.looking import Quality
 from tallgrain.procedures.survey import survey
@@ -338,13 +339,21 @@ def _gauge(ledger: Ledger, guard: Guard, hands: str, evening: Evening) -> None:
 MOST_LOOKS = 12
 
 
+def _finger(hands: str, words: str) -> None:
+    """Whoever is asked to trip the probe does so."""
+    at_hands(hands, "hands.probe", state="held" if "hold it" in words else "free")
+
+
 def find_height(guard: Guard, hands: str) -> int:
     """Look, type, reference, as often as it is asked for: a ruler from far, things that fit from
-    near. How many looks it took. Raises what the reference raises at last."""
+    near; first a finger where the probe was not felt. How many looks it took. Raises what the
+    reference raises at last."""
+    if guard.trust.ended and not guard.trust.felt:
+        feel_probe(guard, lambda words: _finger(hands, words))
     for look in range(1, MOST_LOOKS + 1):
         seen = at_hands(hands, "hands.ruler")["clearance_mm"]
         if seen < READING_MM or guard.wants_fit:
-            guard.see_fit(at_hands(hands, "hands.stack")["clearance_mm"])
+            guard.see_fit(min(at_hands(hands, "hands.stack")["clearance_mm"], READING_MM))
         else:
             guard.see_clearance(seen)
         try:

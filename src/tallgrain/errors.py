@@ -109,6 +109,10 @@ class PrinterRefused(JobError):
         self.reason = reason
 
 
+class WayOverran(JobError):
+    """A way down was not back when it must have ended; it was halted."""
+
+
 class NoTrip(JobError):
     """The probe did not trip where it was allowed to go."""
 

@@ -13,7 +13,7 @@ from hypothesis import HealthCheck, Phase, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule
 
-from standins import Standin, described, feels_at, looked_down, see, unprobed
+from standins import Standin, described, feels_at, finger, looked_down, see, unprobed
 from tallgrain.core.machine.reach import Reach
 from tallgrain.errors import TallGrainError
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
@@ -77,11 +77,7 @@ class AtTheGuard(RuleBasedStateMachine):
     @rule()
     def feel_the_probe(self):
         """A finger, as honest as the probe: it shows that it is alive only where it is."""
-        self.made.hands("hands.probe", state="held")
-        tripped = self.printer.state().tripped
-        self.made.hands("hands.probe", state="free")
-        if tripped and not self.printer.state().tripped:
-            self.guard.trust.probe_was_felt()
+        self.attempt(finger, self.made, self.guard)
 
     @rule()
     def reference(self):

@@ -119,7 +119,7 @@ def test_a_printer_that_only_surveys_by_itself(standin, home, tmp_path):
             guard = guarded(printer, shipped_sheet("Rye"), ledger, now)
             shown = list(prove(guard, printer, Journal(ledger, "Rye"), Builder(made)))
             left = [e.step for e in shown if isinstance(e, StepDone) and e.left_out]
-            assert left == ["finger", "air", "reference"]
+            assert left == ["halt", "finger", "air", "motors", "reference"]
             see(made, guard)
             with pytest.raises(GuardRefused, match="no single bounded touch"):
                 guard.reference()

@@ -113,8 +113,7 @@ def test_a_switch_that_sits_too_low_is_told_and_mended(at_quern, low):
         found(made, guard)
     made.hands("hands.switch", mm=0.8 - low)
     with pytest.raises(JobError, match="nothing goes down"):
-        found(made, guard)  # it may be dead: a finger first
-    guard.trust.probe_was_felt()
+        guard.reference()  # it may be dead: a finger first
     found(made, guard)
     assert guard.trusted
 
@@ -178,7 +177,8 @@ def test_its_console_is_proven_without_a_touch(standin, tmp_path, up):
         guard = guarded(printer, sheet, ledger, now)
         steps = list(prove(guard, printer, Journal(ledger, "Quern", now), Builder(made)))
         left = [s.step for s in steps if isinstance(s, StepDone) and s.left_out]
-        assert left == (["finger", "air"] if up else []) and guard.trust.proven
+        untried = ["finger", "air"] if up else []
+        assert left == ["halt", *untried, "motors"] and guard.trust.proven
     printer.close()
 
 
@@ -196,6 +196,8 @@ def test_a_hand_survey_by_words(standin, tmp_path):
         told = ""
         for line in run.stderr:
             told += line
+            if "hold it" in line or "Let it go" in line:
+                made.hands("hands.probe", state="held" if "hold it" in line else "free")
             if "gauge: free, grips or stuck?" in line:
                 mm = float(line.split()[1])
                 run.stdin.write(made.hands("hands.gauge", thickness_mm=mm)["feel"] + "\n")
@@ -213,6 +215,8 @@ def test_a_hand_survey_by_words(standin, tmp_path):
         fits = "--fits-mm" in told
         mm = made.hands("hands.stack")["clearance_mm"] if fits or ruler < 25 else ruler
         more = ("--fits-mm" if fits or ruler < 25 else "--clearance-mm", str(mm))
+        if "--finger" in told:
+            more = ("--finger", *more)
     assert status == 0, told
     listed = tallgrain("surveys", "--json", check=0, env=env)
     assert '"points": 4' in listed.stdout

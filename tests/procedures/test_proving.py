@@ -9,7 +9,7 @@ import pytest
 from sittings import PROVING
 from standins import shipped_sheet, started, tallgrain
 from tallgrain.clock import now
-from tallgrain.errors import ConsoleUnproven, NotAsAsked, NotProven, TallGrainError
+from tallgrain.errors import ConsoleUnproven, LinkError, NotAsAsked, NotProven, TallGrainError
 from tallgrain.formats.machine_toml import shipped_sheet_text
 from tallgrain.journal.journal import Journal
 from tallgrain.journal.records import ConsoleProven
@@ -50,6 +50,19 @@ WRONG = {
     "a bound in no word": (
         (("operations", "touch", "send"), ["G38.2 Z-90 (not under {floor.5})"]), {"air", "finger"}
     ),
+    "a reference's bound in no word": (
+        (("operations", "reference", "send"), ["REFERENCE D300 ({down.4})"]), {"air"}
+    ),
+    "a halt that only asks": (
+        (("operations", "halt"), {"send": ["TELL"], "done": "plate {plate_c} of {plate_to_c}"}),
+        {"halt"},
+    ),
+    "a way down that goes up": (
+        (("operations", "lower", "send"), ["G91", "G1 Z{mm.4}"]), {"up"}
+    ),
+    "motors that stay": (
+        (("operations", "raise_support", "send"), ["TELL {name} {mm.5}"]), {"motors"}
+    ),
     "no no": ((("troubles",), [{"line": "never {sentence:text}", "reason": "x"}]), {"refusal"}),
     "sign of the trip height": ((("values", "trip_height", "sign"), 1), {"reference"}),
     "unit of the trip height": ((("values", "trip_height", "unit"), "um"), {"reference"}),
@@ -66,7 +79,8 @@ SHORT = [c for c in CASES if c[1:] in ((True, False), (False, True))]
 @pytest.mark.parametrize(("name", "honest", "dead"), CASES if PROVING else SHORT)
 def test_what_is_taught_wrongly_is_found_far_above_the_plate(standin, home, name, honest, dead):
     (keys, value), steps = WRONG[name]
-    timed = "bound" in name  # only where time passes a watchdog can be in time
+    # Only where time passes a watchdog can be in time, and a halt halt anything.
+    timed = "bound" in name or "halt" in name
     pace = ("--pace", "real", "--speed", "2") if timed else ()
     made = standin("--machine", "Rye", "--seed", "3", *pace, link="hazel")
     dialect = Dialect.model_validate(look(dialect_named("hazel"), keys, value))
@@ -89,7 +103,8 @@ def test_what_is_taught_wrongly_is_found_far_above_the_plate(standin, home, name
             if at != "reference":
                 assert made.truth()["gap_mm"] > NEAREST_MM
             if honest and not dead:
-                assert at in steps and isinstance(found.value, NotProven | NotAsAsked), found.value
+                assert at in steps, found.value
+                assert isinstance(found.value, NotProven | NotAsAsked | LinkError), found.value
             assert not guard.trust.proven
             entered = journal.newest(ConsoleProven)
             assert entered is None or entered.outcome == "not so"
@@ -125,7 +140,10 @@ def test_a_right_lesson_is_proven_and_asked_again_when_it_changes(standin, home,
             other = dialect_named(link).model_copy(update={"note": "edited"})
             printer.language = other.sum
             assert not guarded(printer, sheet, ledger, now).trust.proven
-        assert journal.newest(ConsoleProven).figures.passed == list(STEPS)
+        proven = journal.newest(ConsoleProven).figures
+        # Nothing is halted that takes no time, and that is not called shown.
+        assert {"halt"} <= set(proven.left_out) <= {"halt", "motors"}
+        assert sorted([*proven.passed, *proven.left_out]) == sorted(STEPS)
     assert made.truth()["strikes"] == []
 
 

@@ -62,7 +62,8 @@ def test_from_its_switch_to_its_gap(quern, qtbot):
     qtbot.waitUntil(lambda: s.link.value == "up", timeout=10_000)
     idle(window, qtbot)
     assert window.rooms["Probe"].kernel().fill is Fill.NOT_HERE
-    assert "switch checks" in window.evening.buttons and "rough gap" not in window.evening.buttons
+    qtbot.waitUntil(lambda: "switch checks" in window.evening.buttons, timeout=10_000)
+    assert "rough gap" not in window.evening.buttons
     window.visit("Probe")
     shown = [t.text() for t in window.probe.tabbed.tabs if not t.isHidden()]
     assert shown == ["Works", "Values", "Console", "Learnt"]

@@ -11,7 +11,7 @@ from tallgrain.clock import now
 from tallgrain.core.survey import Point, Survey
 from tallgrain.errors import Halted, LookAgain
 from tallgrain.formats.files import write_survey
-from tallgrain.link.guard.looks import READING_MM
+from tallgrain.link.guard.evidence import READING_MM
 from tallgrain.store.ledger import Ledger
 from tallgrain.ui.app import theme
 from tallgrain.ui.app.start import furnish_when_idle, make_window, splash

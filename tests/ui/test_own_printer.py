@@ -206,6 +206,8 @@ def test_a_link_by_hand_at_the_window(empty, standin, qtbot, monkeypatch):
 
     s = window.session
     answered(lambda: s.link.value == "up")
+    s.motion.feel_probe()
+    answered(lambda: not s.busy)
     for _ in range(12):
         see(made, s)
         s.motion.do("finding the reference", s.guard.reference)

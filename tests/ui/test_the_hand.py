@@ -16,7 +16,7 @@ from PyQt6.QtWidgets import (
     QListWidget,
 )
 
-from at_the_window import idle, pages
+from at_the_window import finger_at_it, idle, pages
 from tallgrain import demo
 from tallgrain.ui.stations import rooms
 from tallgrain.ui.widgets.figures import FigureBox
@@ -227,6 +227,8 @@ def test_a_look_is_a_figure_and_enter_and_the_keyboard_goes_on(bench, qtbot):
     """By two acts, from the reading to what fits, and then to the one next step."""
     window, made = bench("--cold")
     s, row = window.session, window.surface.bench.clearance
+    finger_at_it(window, made, qtbot)
+    qtbot.waitUntil(lambda: window.focusWidget() is row, timeout=5000)
     for _ in range(12):
         if s.guard.trusted:
             break

@@ -4,7 +4,7 @@ import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QTableWidgetItem
 
-from at_the_window import idle, press
+from at_the_window import finger_at_it, idle, press
 from standins import see
 from tallgrain import demo
 from tallgrain.core.values import APPLIED
@@ -35,6 +35,7 @@ def look(window, made, qtbot):
     """Look and type, as often as it is asked for."""
     row = window.towers.clearance
     qtbot.waitUntil(row.isVisible, timeout=5000)
+    finger_at_it(window, made, qtbot)
     for _ in range(12):
         if window.session.guard.trusted:
             return

@@ -66,8 +66,11 @@ Clearance = Annotated[
     float | None, typer.Option(help="What you read between nozzle and plate (mm), from 25 mm up.")
 ]
 Fits = Annotated[
-    float | None,
-    typer.Option(help="The thickest thing that fits under the nozzle (mm): a block, a coin."),
+    str | None,
+    typer.Option(
+        help="The thickest thing that fits under the nozzle (mm): a block, a coin; 8:9 says that 9 "
+        "mm do not."
+    ),
 ]
 Finger = Annotated[
     bool, typer.Option("--finger", help="First wait until a finger tripped the probe.")
@@ -181,10 +184,35 @@ class Seen:
     for two looks at once."""
 
     clearance_mm: float | None = None
-    fits_mm: float | None = None
+    fits_mm: str | None = None
     finger: bool = False
 
+    @property
+    def fits(self) -> tuple[float, float | None]:
+        """What fits, and what does not where that was said (mm). Raises InputError."""
+        fits, _, thick = (self.fits_mm or "").partition(":")
+        try:
+            return float(fits), float(thick) if thick else None
+        except ValueError:
+            raise InputError(
+                f"“{self.fits_mm}” is no thickness.",
+                "--fits-mm",
+                "Give mm that fit, or mm:mm, what fits and what does not.",
+            ) from None
+
+    def say_to(self, guard: Any) -> None:
+        """Tell a guard what was seen. Raises what it does."""
+        if self.clearance_mm is not None:
+            guard.see_clearance(self.clearance_mm)
+        if self.fits_mm is not None:
+            fits, thick = self.fits
+            guard.see_fit(fits)
+            if thick is not None:
+                guard.see_fit(thick, False)
+
     def __post_init__(self) -> None:
+        if self.fits_mm is not None:
+            _ = self.fits
         if self.clearance_mm is not None and self.fits_mm is not None:
             raise InputError(
                 "one look at a time.", "--fits-mm", "Give --clearance-mm or --fits-mm, not both."
@@ -221,12 +249,12 @@ def at_the_printer(
             checks = ProbeChecks(Journal(ledger, sheet.name, now), sheet.probe.kind)
             if down and (no := checks.forbids()) is not None:
                 raise no
-            if seen.finger:
-                feel_probe(guard, lambda words: print(words, file=sys.stderr, flush=True))
-            if seen.clearance_mm is not None:
-                guard.see_clearance(seen.clearance_mm)
-            if seen.fits_mm is not None:
-                guard.see_fit(seen.fits_mm)
+            try:
+                # A look comes first, as a finger may need the nozzle raised.
+                seen.say_to(guard)
+            finally:
+                if seen.finger:
+                    feel_probe(guard, lambda words: print(words, file=sys.stderr, flush=True))
             yield guard, ledger
         finally:
             printer.close()

@@ -37,7 +37,7 @@ def dialect_list(as_json: AsJson = False) -> None:
 def dialect_prove(
     link: Link, machine: MachineName, remote: Remote = False, as_json: AsJson = False
 ) -> None:
-    """Prove a printer's console: nine steps, each harmless, asked on stderr and answered on stdin.
+    """Prove a printer's console: ten steps, each harmless, asked on stderr and answered on stdin.
 
     Until then nothing goes down over it. Stand there with a ruler; Ctrl+C breaks off, twice halts.
     """

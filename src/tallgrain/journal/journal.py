@@ -42,7 +42,8 @@ class Journal:
         return [e for e in self.read_any(kind) if item in (None, e.item)]
 
     def read_any(self, *kinds: type[Record]) -> list[Entry[Any]]:
-        """Entries of several kinds of one topic, by time; each outcome is told by its own kind."""
+        """Entries of several kinds of one topic, by time (local ones as they were entered); each
+        outcome is told by its own kind."""
         found: list[Entry[Any]] = []
         for seen in self.ledger.observations(self.machine, kinds[0].topic):
             kind = kind_of(kinds, seen.outcome)
@@ -53,7 +54,7 @@ class Journal:
                 log.warning("%s %d of %s can't be read here", seen.topic, seen.number, self.machine)
                 continue
             found.append(Entry(seen.at, seen.item, seen.outcome, seen.note, figures, seen.number))
-        return found
+        return sorted(found, key=lambda e: e.number) if kinds[0].local else found
 
     def newest(self, kind: type[R], item: str | None = None) -> Entry[R] | None:
         """The newest entry of a kind; None where there is none."""

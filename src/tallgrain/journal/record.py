@@ -25,6 +25,9 @@ class Record(BaseModel):
     topic: ClassVar[str]
     outcomes: ClassVar[tuple[str, ...]] = ()  # which of the topic's outcomes it is for; () for all
     written: ClassVar[int] = 1  # the version of its keys
+    # Shown at a printer that this computer is linked to, and good for nothing else: the order of
+    # entry is its order, whatever the clock said, and no pack brings it.
+    local: ClassVar[bool] = False
 
     @classmethod
     def of(cls, stored: object) -> Self | None:

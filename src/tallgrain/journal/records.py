@@ -71,26 +71,32 @@ class FitLine(Record):
 
 
 class HeightDoubt(Record):
-    """What the next program has to know before it moves anything down: the looks so far and the
-    frame that they count in; whether the last way down met nothing, or a finger was felt since."""
+    """What the next program has to know before it moves anything down: the looks so far, whether
+    the newest was not used yet, and the frame that they count in; whether the last way down met
+    nothing, and whether the probe was tripped in this power-on."""
 
     topic = "height in doubt"
+    local = True
     boot: str = ""
     frame: int = 0
     looks: list[Any] = Field(default_factory=list)
+    due: bool = False
     blind: bool = False
     felt: bool = False
 
 
 class ConsoleProven(Record):
-    """A console that was proven on this printer: its dialect's sum, which printer answered, the
-    names of what it stores; which steps it passed, and which could not be made."""
+    """A console that was proven on this printer: its dialect's sum, which printer answered over
+    which link, the names of what it stores; which steps it passed, and which could not be made."""
 
     topic = "console"
+    local = True
     language: str
     name: str
     serial: str = ""
+    link: str = ""
     values: list[str] = Field(default_factory=list)
+    touch_s_per_mm: float | None = None
     passed: list[str] = Field(default_factory=list)
     left_out: list[str] = Field(default_factory=list)
 
@@ -136,6 +142,7 @@ class ProbeCheck(Record):
     """A check of the probe by its name, or 'override', 'distrust'; what was seen."""
 
     topic = "probe"
+    local = True
     seen: bool | str | None = None
 
 
@@ -408,3 +415,6 @@ class PrintsPerDay(Record):
 
     topic = "prints a day"
     a_day: float
+
+
+LOCAL_TOPICS = frozenset(kind.topic for kind in (HeightDoubt, ConsoleProven, ProbeCheck))

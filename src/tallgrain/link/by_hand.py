@@ -23,8 +23,13 @@ from tallgrain.link.console.dialect import Dialect
 from tallgrain.link.no_surfaces import NoSurfaces
 from tallgrain.link.protocol import GEOMETRY, Heat, Identity, Place, PrinterState
 
-_FIGURE = re.compile(r"([xyzXYZ]?)\s*[:=]?\s*([+-]?\d+(?:[.,]\d+)?)\s*(?:mm)?(?=[\s;,)]|$)")
+_FIGURE = re.compile(r"([xyzcXYZC]?)\s*[:=]?\s*([+-]?\d+(?:[.,]\d+)?)\s*(?:mm|°C)?(?=[\s;,)]|$)")
 _NO = re.compile(r"^\s*(no|not|none|refused|it refused)\b[\s:,]*(.*)$", re.IGNORECASE)
+_YES = re.compile(r"^\s*(y|yes|done|ok)?[\s.!]*$", re.IGNORECASE)
+# What was told of the nozzle's heat counts for so long (s).
+HEAT_S = 300.0
+# Told so near to where it stood, it did not move (mm).
+STOOD_MM = 0.02
 _UNSURE = re.compile(r"\b(about|around|ca|roughly|maybe|~|\?)", re.IGNORECASE)
 
 
@@ -35,8 +40,10 @@ class Act:
 
     words: str
     lines: tuple[str, ...] = ()
-    answer: str = "Enter when it is done"
+    answer: str = "Enter when it is done; else what happened"
     by_enter: str = ""
+    # What is asked where the answer was not understood: the act itself is never shown again.
+    again: str = ""
 
 
 Asker = Callable[[Act], str]
@@ -75,7 +82,7 @@ def figures_of(text: str, names: str) -> dict[str, float] | None:
 class HandPrinter(NoSurfaces):
     """A printer that a person moves."""
 
-    language, touches, surveys_alone = "", True, False
+    language, touches, surveys_alone, by_person = "", True, False, True
 
     def __init__(self, url: str, ask: Asker, dialect: Dialect | None = None) -> None:
         self.url, self._ask, self._dialect = url, ask, dialect
@@ -85,6 +92,9 @@ class HandPrinter(NoSurfaces):
         self._trip: float | None = None
         self._asked_trip = False
         self._closed = False
+        self._heat_at = -math.inf
+        # Whether the last answer was understood only when it was asked for once more.
+        self._asked_anew = False
         self.halt_sent_at = 0.0
         at = self._figures(
             Act(
@@ -114,19 +124,23 @@ class HandPrinter(NoSurfaces):
     # Asking
 
     def _figures(self, act: Act, names: str) -> dict[str, float] | None:
-        """Ask until figures are understood; None for a no."""
-        asked = act
+        """Ask until figures are understood; None for a no. What was not understood asks for the
+        figures alone: whoever did the act has done it, and would do it again."""
+        asked, self._asked_anew = act, False
         while True:
             answer = self._answer(asked)
-            if not answer and act.by_enter:
+            if not answer and asked.by_enter:
                 answer = act.by_enter
             if _NO.match(answer):
                 return None
             found = figures_of(answer, names)
             if found is not None:
                 return found
-            asked = replace(
-                act, words=f"“{answer[:40]}” is not understood as {' '.join(names)}. {act.words}"
+            self._asked_anew = True
+            asked = Act(
+                f"“{answer[:40]}” is not understood as {' '.join(names)}. {act.again or act.words}",
+                (),
+                f"{' '.join(names)}; or no",
             )
 
     def _answer(self, act: Act) -> str:
@@ -135,11 +149,17 @@ class HandPrinter(NoSurfaces):
         return self._ask(act)
 
     def _done(self, act: Act) -> None:
-        """Something that is done, or refused."""
-        no = _NO.match(self._answer(act))
-        if no is not None:
-            why = no.group(2).strip() or "it was not done"
-            raise PrinterRefused(f"{why[:1].upper()}{why[1:]}.", "printer")
+        """Something that is done, or refused: all but a plain yes is not done."""
+        answer = self._answer(act)
+        if _YES.match(answer):
+            return
+        no = _NO.match(answer)
+        why = no.group(2).strip() if no is not None else self._answer(
+            Act(f"“{answer[:40]}” is no plain yes, so it counts as not done. What happened?",
+                (), "some words, or Enter")
+        )  # fmt: skip
+        why = why or "it was not done"
+        raise PrinterRefused(f"{why[:1].upper()}{why[1:]}.", "printer")
 
     def _lines(self, operation: str, **values: float | str) -> tuple[str, ...]:
         if self._dialect is None or operation not in self._dialect.operations:
@@ -149,10 +169,19 @@ class HandPrinter(NoSurfaces):
     def _stands(self, words: str, lines: tuple[str, ...], at: Place) -> PrinterState:
         """A motion, and where the printer says that it stands afterwards."""
         told = f"x {at.x:.3f} y {at.y:.3f} z {at.z:.3f}"
-        act = Act(words, lines, f"where it says it stands: x y z; Enter for {told}; or no", told)
-        found = self._figures(act, "xyz")
-        if found is None:
-            raise PrinterRefused("The printer would not.", "printer")
+        act = Act(
+            words,
+            lines,
+            f"where it says it stands: x y z; Enter for {told}; or no",
+            told,
+            "Move nothing more: where does it stand now?",
+        )
+        while True:
+            found = self._figures(act, "xyz")
+            if found is None:
+                raise PrinterRefused("The printer would not.", "printer")
+            if not (self._asked_anew and self._stood(found)):
+                break
         self._state = replace(
             self._state,
             position=Place(found["x"], found["y"], found["z"]),
@@ -160,6 +189,11 @@ class HandPrinter(NoSurfaces):
             clock_s=time.monotonic(),
         )
         return self._state
+
+    def _stood(self, found: dict[str, float]) -> bool:
+        """Whether it stands where it stood, so that nothing was done yet."""
+        at = self._state.position
+        return all(abs(found[axis] - getattr(at, axis)) <= STOOD_MM for axis in "xyz")
 
     # The protocol
 
@@ -189,16 +223,19 @@ class HandPrinter(NoSurfaces):
 
     def lift(self, mm: float, told: bool = True) -> PrinterState:
         """Away from the plate."""
-        at = self._state.position
-        words = f"Raise the nozzle by {mm:.3f} mm, away from the plate."
-        return self._stands(words, self._lines("lift", mm=mm), replace(at, z=at.z + mm))
+        return self._straight(self._lines("lift", mm=mm), mm)
 
     def lower(self, mm: float) -> PrinterState:
         """Toward the plate."""
+        return self._straight(self._lines("lower", mm=mm), -mm)
+
+    def _straight(self, lines: tuple[str, ...], mm: float) -> PrinterState:
+        """Up or down, told as the height to go to: who does it twice stands there all the same."""
         at = self._state.position
-        words = f"Lower the nozzle by {mm:.3f} mm, and by no more."
-        lines = self._lines("lower", mm=mm)
-        return self._stands(words, lines, replace(at, z=at.z - mm))
+        to = replace(at, z=at.z + mm)
+        verb = "Raise" if mm > 0 else "Lower"
+        words = f"{verb} the nozzle until the printer shows z {to.z:.3f}, and no further."
+        return self._stands(words, lines, to)
 
     def reference(self, down_mm: float) -> PrinterState:
         """Reference, no lower than down_mm below here."""
@@ -234,6 +271,32 @@ class HandPrinter(NoSurfaces):
             raise PrinterRefused("The probe did not trip.", "printer", reason="no_trip")
         self._state = replace(self._state, position=replace(at, z=found["z"]))
         return self._state.position
+
+    def show_trip(self) -> None:
+        """A finger at the probe, and the printer reads it: what no line tells is asked."""
+        self._done(
+            Act(
+                "Trip the probe with a finger (a nozzle: push it up; a switch: press it). Does the "
+                "printer read it as tripped, and as free again when you let go?",
+                (),
+                "yes; or what it reads",
+            )
+        )
+
+    def wire(self) -> tuple[int, bytes] | None:
+        """A person has none."""
+        return None
+
+    def tell_heat(self) -> PrinterState:
+        """How hot the nozzle is, asked anew where that is long ago."""
+        if time.monotonic() - self._heat_at > HEAT_S:
+            found = self._figures(
+                Act("How hot is the nozzle, as the printer shows it?", (), "°C; or no"), "c"
+            )
+            now_c = found["c"] if found is not None else None
+            heat = replace(self._state.nozzle, now_c=now_c)
+            self._state, self._heat_at = replace(self._state, nozzle=heat), time.monotonic()
+        return self._state
 
     def leave_below(self, mm: float) -> PrinterState:
         """Leave to go below z = 0."""
@@ -291,9 +354,10 @@ class HandPrinter(NoSurfaces):
                 self._aims[name] = target
         self._state = replace(
             self._state,
-            nozzle=Heat(None, self._aims.get("nozzle")),
+            nozzle=Heat(None, self._aims.get("nozzle")),  # it changes from now on
             plate=Heat(None, self._aims.get("plate")),
         )
+        self._heat_at = -math.inf
         return self._state
 
     def wait_for_heat(self) -> PrinterState:

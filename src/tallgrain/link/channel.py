@@ -20,6 +20,9 @@ log = logging.getLogger(__name__)
 CONNECT_S = 3.0
 SILENCE_S = 6.0
 LONGEST_LINE = 1 << 20
+# The number of a request whose reply nobody waits for.
+NOBODY = (1 << 31) - 1
+HALT = "motion.halt"
 
 
 class Channel:
@@ -87,6 +90,12 @@ class Channel:
         """Send a request whose reply nobody waits for. Raises LinkError."""
         self._send(method, params, urgent=False)
 
+    def wire(self) -> tuple[int, bytes] | None:
+        """The socket, and a halt that nobody waits for; None where it ended."""
+        if self._ended is not None:
+            return None
+        return self._socket.fileno(), b"\n" + encode(NOBODY, HALT, {})
+
     def close(self) -> None:
         """End the connection and its thread."""
         self._end(LinkError("the link was closed.", self.where))
@@ -110,10 +119,25 @@ class Channel:
             self._last_id += 1
             ident = self._last_id
             self._waiting[ident] = future
-            queue = self._urgent if urgent else self._outgoing
-            queue.append(encode(ident, method, params))
+            line = encode(ident, method, params)
+            if urgent and not self._partly:
+                line = self._at_once(line)
+            if line:
+                (self._urgent if urgent else self._outgoing).append(line)
         self._poke()
         return ident, future
+
+    def _at_once(self, line: bytes) -> bytes:
+        """Write a line here and now, no other being half written: the link's own thread may have to
+        wait for its turn. What is left of it, for that thread to go on with; all of it where the
+        wire takes nothing."""
+        try:
+            sent = self._socket.send(line)
+        except OSError:
+            return line  # that thread tells what ails it
+        self.urgent_sent_at = time.perf_counter()
+        self._partly = line[sent:]
+        return b""
 
     def _poke(self) -> None:
         with suppress(OSError):

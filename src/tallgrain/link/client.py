@@ -15,9 +15,10 @@ from tallgrain.core.machine.outline import Rectangle
 from tallgrain.core.survey import Floats
 from tallgrain.core.values import StoredValue
 from tallgrain.errors import InputError, LeaseHeld, LinkError, PrinterRefused, TallGrainError
-from tallgrain.link.channel import Channel
+from tallgrain.link.channel import HALT, Channel
 from tallgrain.link.network import check_host
 from tallgrain.link.protocol import Heat, Held, HeldHead, Identity, Place, PrinterState
+from tallgrain.link.telling import TellsByItself
 from tallgrain.link.wire import Notification
 
 # Time limits by kind of request (s). Silence is noticed much sooner, by the channel.
@@ -73,7 +74,7 @@ def parse_url(url: str, remote: bool = False) -> tuple[str, int]:
     return host, port
 
 
-class JsonRpcPrinter:
+class JsonRpcPrinter(TellsByItself):
     """A linked printer; satisfies link.protocol.Printer.
 
     Made with connect(), which takes the lease. Lost connections are made again by reconnect(),
@@ -198,6 +199,10 @@ class JsonRpcPrinter:
     def raise_support(self, name: str, mm: float) -> PrinterState:
         """One Z motor alone."""
         return _state_of(self._call("motors.raise", MOVE_S, name=name, mm=mm))
+
+    def wire(self) -> tuple[int, bytes] | None:
+        """Its socket, and a halt."""
+        return self._channel.wire()
 
     def touch(self, floor: float) -> Place:
         """Down until the probe trips."""
@@ -357,7 +362,7 @@ class JsonRpcPrinter:
 
     def halt(self) -> None:
         """Stop at once. Returns when the printer confirmed; raises LinkError where it can't."""
-        future = self._channel.urgent("motion.halt")
+        future = self._channel.urgent(HALT)
         try:
             future.result(timeout=HALT_REPLY_S)
         except TimeoutError:

@@ -1,6 +1,7 @@
 """A printer by its address, whichever link it has."""
 
 import itertools
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -27,6 +28,10 @@ def is_by_hand(url: str) -> bool:
     return url.split("?")[0] == BY_HAND
 
 
+# How soon a thread that waits for its turn gets it (s): a halt waits behind whoever computes.
+HAND_OVER_S = 0.0002
+
+
 def connected(
     url: str,
     holder: str,
@@ -37,6 +42,7 @@ def connected(
     """Link to a printer. Raises InputError for an address that is none, LinkError where nobody
     answers; record: a file that takes down what a console says; ask: how a person is asked where
     the link is by hand, at the terminal if left out."""
+    sys.setswitchinterval(min(sys.getswitchinterval(), HAND_OVER_S))
     if is_by_hand(url):
         from tallgrain.link.by_hand import HandPrinter, ask_at_terminal, dialect_of
 

@@ -166,6 +166,8 @@ class Printer(Protocol):
     touches: bool
     # Whether it can be let survey by itself.
     surveys_alone: bool
+    # Whether a person tells what it does, so that what nobody told is asked for.
+    by_person: bool
 
     @property
     def identity(self) -> Identity:
@@ -214,6 +216,16 @@ class Printer(Protocol):
 
     def raise_support(self, name: str, mm: float) -> PrinterState:
         """Drive one Z motor alone (up is positive): its reference is worthless afterwards."""
+
+    def show_trip(self) -> None:
+        """Where a person tells: have a finger trip the probe. Raises PrinterRefused."""
+
+    def wire(self) -> tuple[int, bytes] | None:
+        """The wire's file descriptor, and what has to be written there to halt it; None where no
+        other process could."""
+
+    def tell_heat(self) -> PrinterState:
+        """The state with the nozzle's heat; where a person tells, asked for."""
 
     def touch(self, floor: float) -> Place:
         """Go straight down until the probe trips, never under z = floor: where it tripped."""

@@ -9,7 +9,7 @@ from tallgrain.journal.journal import Journal
 from tallgrain.journal.records import HeightDoubt
 from tallgrain.link.guard.guard import Guard
 from tallgrain.link.protocol import Printer
-from tallgrain.procedures.proving import is_proven
+from tallgrain.procedures.proving import is_proven, pace_of
 from tallgrain.store.ledger import Ledger
 
 
@@ -20,6 +20,7 @@ def guarded(
     guard = Guard(printer, sheet)
     journal = Journal(ledger, sheet.name, now)
     guard.trust.proven = is_proven(printer, journal)
+    guard.trust.motions.dog.s_per_mm = pace_of(printer, journal)
     seen = journal.newest(HeightDoubt)
     last = seen.figures if seen is not None else HeightDoubt()
     guard.trust.recall(last.model_dump())

@@ -10,10 +10,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from tallgrain.core.plan.grid import Plan
-from tallgrain.core.surface.quality import range_limit, scatter_known, settled, standing_out
+from tallgrain.core.surface.quality import agree, scatter_known, settled, standing_out
 from tallgrain.procedures.events import Event, FirstAgain, Phase, PointAgain
 from tallgrain.procedures.hand import Hand
 from tallgrain.procedures.recorder import Recorder
+
+# How many touches decide between two that disagree.
+MORE = 2
 
 
 @dataclass(frozen=True)
@@ -24,7 +27,7 @@ class Quality:
     s_r: float
     every: int = 25
     again: int = 2
-    more: int = 2
+    more: int = MORE
 
 
 # Fewer points than this are over before anything drifts.
@@ -41,18 +44,17 @@ class Looking:
         self._hand = hand
         self._recorder = recorder
         self._plan = plan
-        self._places: list[tuple[float, ...]] = []
+        self._places = [touches for _, touches in recorder.known.values()]
         self._checked = 0
         self._idle = retract  # a series that puts the probe away is about its own scatter
 
     def after_point(self, number: int, z: float) -> Generator[Event, None, float]:
         """A place has all its planned touches: more of them where they disagree; its height."""
         touches = self._recorder.touches
-        self._places.append(touches)
-        if self._idle or len(touches) < 2:
-            return z
+        # By what the other places scatter: a place that disagrees with itself can't excuse that.
         s_r = self._s_r()
-        if np.ptp(touches) <= range_limit(len(touches), s_r):
+        self._places.append(touches)
+        if self._idle or agree(touches, s_r):
             return z
         x, y = (float(c) for c in self._plan.points[number])
         for _ in range(self._quality.more):
@@ -60,7 +62,7 @@ class Looking:
             if tripped is None:
                 break
             self._recorder.touch_more(number, tripped)
-        return (yield from self._settle(number, "its touches disagreed"))
+        return (yield from self._settle(number, s_r, "its touches disagreed"))
 
     def between(self, done: int, number: int) -> Generator[Event, None, None]:
         """After a point: the first one again, where it is time."""
@@ -86,7 +88,7 @@ class Looking:
                 if tripped is None:
                     return
                 self._recorder.touch_more(number, tripped)
-            yield from self._settle(number, "it stood out from its neighbours")
+            yield from self._settle(number, self._s_r(), "it stood out from its neighbours")
         yield from self._first_again(len(points))
 
     def _first_again(self, after: int) -> Generator[Event, None, None]:
@@ -105,9 +107,9 @@ class Looking:
         yield FirstAgain(after, float(np.mean(heights)) - self._recorder.known[0][0])
         yield Phase("Touching")
 
-    def _settle(self, number: int, why: str) -> Generator[Event, None, float]:
+    def _settle(self, number: int, s_r: float, why: str) -> Generator[Event, None, float]:
         touches = self._recorder.known[number][1]
-        counts = settled(touches, self._s_r())
+        counts = settled(touches, s_r)
         z = self._recorder.settle(number, counts)
         x, y = (float(c) for c in self._plan.points[number])
         yield PointAgain(number, x, y, z, counts.count(False), why)

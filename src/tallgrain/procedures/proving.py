@@ -1,4 +1,4 @@
-"""Proving a console: nine steps, each harmless after those before it, asked and told.
+"""Proving a console: ten steps, each harmless after those before it, asked and told.
 
 A dialect says what was meant, not what is so: a sign, a unit, a queue or a comma that is got wrong
 drives a nozzle into a plate. So nothing goes down over a console until its dialect was proven on
@@ -10,7 +10,14 @@ from contextlib import suppress
 from dataclasses import dataclass
 from typing import Literal
 
-from tallgrain.errors import GuardRefused, LookAgain, NotAsAsked, NotProven, TallGrainError
+from tallgrain.errors import (
+    GuardRefused,
+    LookAgain,
+    NotAsAsked,
+    NotProven,
+    PrinterRefused,
+    TallGrainError,
+)
 from tallgrain.journal.journal import Journal
 from tallgrain.journal.records import ConsoleProven
 from tallgrain.link.guard.guard import Guard
@@ -19,6 +26,8 @@ from tallgrain.link.guard.proof import (
     FINGER_MM,
     FIRST_MM,
     HALT_MM,
+    LOWER_MM,
+    MOTOR_MM,
     ROOM_MM,
     RULES_MM,
     UP_MM,
@@ -27,22 +36,28 @@ from tallgrain.link.guard.proof import (
 from tallgrain.link.protocol import Printer, Provable
 from tallgrain.procedures.survey import make_safe
 
-Step = Literal["state", "up", "halt", "refusal", "sideways", "finger", "air", "values", "reference"]
+Step = Literal["state", "up", "halt", "refusal", "sideways", "finger", "air", "motors", "values",
+             "reference"]  # fmt: skip
 # In the order in which they are made, and what happens in each, told before it does.
 STEPS: dict[Step, str] = {
     "state": "It tells how it stands, twice. Nothing moves.",
-    "up": f"The nozzle rises by {FIRST_MM:g} mm, then {UP_MM:g} mm; a ruler says whether it did.",
-    "halt": f"The nozzle rises by up to {HALT_MM:g} mm and is halted on its way.",
+    "up": f"The nozzle rises by {FIRST_MM:g} mm, then {UP_MM:g} mm; a ruler says whether it did. "
+    f"Far up it goes down by {LOWER_MM:g} mm.",
+    "halt": f"The nozzle rises by up to {HALT_MM:g} mm and is halted on its way, twice.",
     "refusal": "It is asked for a value that it can't have, and has to say no. Nothing moves.",
     "sideways": "The nozzle goes 20 mm along x, then along y, at this height.",
     "finger": f"You hold the probe tripped: a touch of at most {FINGER_MM:g} mm must stop at once.",
-    "air": f"A touch goes {AIR_MM:g} mm down through the air and has to stop there by itself.",
+    "air": f"A touch, then a reference, goes {AIR_MM:g} mm down through the air and has to stop "
+    "there by itself.",
+    "motors": f"Each Z motor alone goes {MOTOR_MM:g} mm up and down again.",
     "values": "One of its values is set to what it is already, and read back.",
-    "reference": "It finds the plate as looks allow, and touches the same place twice.",
+    "reference": "It finds the plate as looks allow, and touches the same place again and again.",
 }
-MOVE: tuple[Step, ...] = ("up", "halt", "sideways", "finger", "air", "reference")
+MOVE: tuple[Step, ...] = ("up", "halt", "sideways", "finger", "air", "motors", "reference")
 # How far its reference may tell the trip from its stored trip height, and two touches apart (mm).
-TRIP_MM, TWICE_MM = 0.1, 0.1
+TRIP_MM, TWICE_MM = 0.1, 0.05
+# How often the datum is touched: a console may tell its first touches only as they are.
+TOUCHES = 6
 
 
 @dataclass(frozen=True)
@@ -111,8 +126,10 @@ def prove(guard: Guard, printer: Provable, journal: Journal, ask: Ask) -> Iterat
         else:
             passed.append(step)
             yield StepDone(number, step, told)
-    journal.write(record_of(printer, passed, left_out), "", "proven")
+    entered = record_of(printer, passed, left_out)
+    journal.write(entered.model_copy(update={"touch_s_per_mm": proof.s_per_mm}), "", "proven")
     guard.trust.proven = True
+    guard.trust.motions.dog.s_per_mm = proof.s_per_mm
 
 
 def _failed(printer: Printer, passed: list[str], left_out: list[str]) -> ConsoleProven:
@@ -129,22 +146,34 @@ def record_of(
         language=printer.language,
         name=who.name,
         serial=who.serial,
+        link=printer.url.partition("?")[0],
         values=sorted(v.name for v in printer.values()),
         passed=list(passed),
         left_out=list(left_out),
     )
 
 
+def pace_of(printer: Printer, journal: Journal) -> float | None:
+    """How slow its ways down are by its newest proof (s per mm); None where that is not known."""
+    seen = journal.newest(ConsoleProven) if printer.language else None
+    return seen.figures.touch_s_per_mm if seen is not None else None
+
+
 def is_proven(printer: Printer, journal: Journal) -> bool:
-    """Whether what speaks for a printer was proven on it, as it is now: the same dialect, printer
-    and stored values."""
+    """Whether what speaks for a printer was proven on it, as it is now: the same dialect, printer,
+    link and stored values."""
     if not printer.language:
         return True
     seen = [e for e in journal.read(ConsoleProven) if e.figures.language == printer.language]
     if not seen or seen[-1].outcome != "proven":
         return False
     was, now = seen[-1].figures, record_of(printer, ())
-    return (was.name, was.serial, was.values) == (now.name, now.serial, now.values)
+    return (was.name, was.serial, was.link, was.values) == (
+        now.name,
+        now.serial,
+        now.link,
+        now.values,
+    )
 
 
 class _Proving:
@@ -190,10 +219,26 @@ class _Proving:
         self._room += told
         while self._room < ROOM_MM:
             self._room += self._proof.rise(min(ROOM_MM - self._room + 1.0, 20.0))
-        return f"told {told:+.2f} mm, the ruler {seen:+.1f} mm"
+        self._room += self._proof.rise(LOWER_MM)
+        before = self._measured("How far does the nozzle stand above the plate, far up?")
+        down = self._proof.lower(LOWER_MM)
+        seen_down = before - self._measured(
+            "How far does the nozzle stand above the plate after that way down?"
+        )
+        if abs(seen_down - LOWER_MM) > RULES_MM:
+            raise NotProven(
+                f"it told that it went {down:.2f} mm down and the ruler says {seen_down:.1f} mm.",
+                "lower",
+                "Look at the line by which it is lowered.",
+            )
+        self._room -= down
+        return f"told {told:+.2f} mm, the ruler {seen:+.1f} mm; down {down:.2f} and {seen_down:.1f}"
 
     def halt(self) -> str:
-        return self._proof.halt_in_rise()
+        told = self._proof.halts_in_rise()
+        if not told:
+            raise _Left("the motion was over before the halt, so nothing is shown of it")
+        return told
 
     def refusal(self) -> str:
         if not self._printer_can_refuse():
@@ -268,13 +313,41 @@ class _Proving:
     def air(self) -> str:
         if not self._guard.sheet.probe.there:
             self._need_switch_below()
-            self._proof.reference_through_air()
+            self._proof.reference_through_air(self._room)
             self._proof.rise(AIR_MM)
             return "no trip, and it said so"
         self._need_touch()
         self._proof.through_air()
         self._proof.rise(AIR_MM)
-        return f"no trip, stopped {AIR_MM:g} mm down by itself"
+        # The same of a reference, whatever its line carries: nothing else bounds a first way down.
+        self._room += self._proof.far_up(self._room)
+        self._proof.reference_through_air(self._room)
+        self._proof.rise(AIR_MM)
+        return f"no trip, stopped {AIR_MM:g} mm down by itself; a reference too"
+
+    def motors(self) -> str:
+        if self._guard.sheet.probe.there:
+            self._need_touch()  # it takes the place, and only a touch finds that again
+        names = [s.name for s in self._guard.sheet.supports]
+        if not names:
+            raise _Left("it has no Z motors of its own")
+        try:
+            for name in names:
+                self._proof.motor(name, MOTOR_MM)
+                self._agreed(
+                    f"Did the Z motor ‘{name}’ go up by {MOTOR_MM:g} mm, and no other?",
+                    NotProven(
+                        f"the Z motor ‘{name}’ was told to go up, and did not, or another one did.",
+                        "motors",
+                        "Look at the names that the motors have in its lines, and their signs.",
+                    ),
+                )
+                self._proof.motor(name, -MOTOR_MM)
+        except PrinterRefused as no:
+            if no.reason != "absent":
+                raise
+            raise _Left("its Z motors can't be moved alone") from None
+        return f"{len(names)}, each by itself"
 
     def values(self) -> str:
         if self._guard.sheet.probe.goes_away:
@@ -311,12 +384,15 @@ class _Proving:
         x, y = guard.sheet.plate.datum_point
         try:
             guard.extend()
-            first, second = guard.touch_at(x, y), guard.touch_again()
+            found = [guard.touch_at(x, y)]
+            while len(found) < TOUCHES:
+                found.append(guard.touch_again())
         finally:
             make_safe(guard)
-        if abs(first - second) > TWICE_MM:
-            raise NotProven(f"the same place was touched at {first:.3f} and {second:.3f}.", "touch")
-        return f"the datum at {first:.3f} and {second:.3f} mm"
+        low, high = min(found), max(found)
+        if high - low > TWICE_MM:
+            raise NotProven(f"the same place was touched at {low:.3f} and {high:.3f}.", "touch")
+        return f"the datum {TOUCHES} times, at {low:.3f} to {high:.3f} mm"
 
     def _agree_on_trip(self, met: float | None) -> None:
         """Where a reference trips, z is the trip height that is stored."""
@@ -339,6 +415,9 @@ class _Proving:
             )
             seen = float(self._ask(Question("fits" if fits else "mm", words)))
             guard.see_fit(seen) if fits else guard.see_clearance(seen)
+            if fits and not guard.trust.ended:
+                thick = "What is the thinnest that does not fit there?"
+                guard.see_fit(float(self._ask(Question("fits", thick))), False)
             with suppress(LookAgain):
                 guard.reference()
                 return

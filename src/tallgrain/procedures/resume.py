@@ -18,6 +18,7 @@ from tallgrain.core.survey import Survey
 from tallgrain.errors import InputError, TallGrainError
 from tallgrain.link.guard.guard import Guard
 from tallgrain.procedures.events import BreakOff, Event, Phase, Rejoined
+from tallgrain.procedures.looking import Quality
 from tallgrain.procedures.survey import Measuring, conditions_of, make_safe, measure, referenced
 from tallgrain.store.entries import NewSurvey
 from tallgrain.store.ledger import Ledger
@@ -81,6 +82,7 @@ def resume(
     done = rest_of(old, plan)
     state = yield from referenced(guard)
     t_set = guard.zero_z()
+    good = Quality(guard.sheet.probe.repeatability.s_r) if guard.sheet.probe.there else None
     yield Phase("Finding the plate again")
     places = spread_out(old.xy, CHECKS)
     changes = []
@@ -106,7 +108,9 @@ def resume(
     yield Rejoined(ident, found.agrees, words)
     if found.agrees:
         ledger.reopen(ident, f"gone on with on {now():%Y-%m-%d %H:%M}: {words}")
-        yield from measure(Measuring(guard, ledger, ident, plan, t_set, done), break_off)
+        yield from measure(
+            Measuring(guard, ledger, ident, plan, t_set, done, quality=good), break_off
+        )
         return
     rest = replace(plan, points=plan.points[done:], shape=None, dropped=())
     conditions = conditions_of(state, old.conditions.soak_min, old.conditions.sheet)
@@ -122,7 +126,7 @@ def resume(
             f"the rest of survey {ident}: {words}",
         )
     )
-    yield from measure(Measuring(guard, ledger, new, rest, t_set, 0), break_off)
+    yield from measure(Measuring(guard, ledger, new, rest, t_set, quality=good), break_off)
 
 
 def _sigma(old: Survey, places: list[int], sheet: MachineSheet) -> float:

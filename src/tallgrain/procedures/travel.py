@@ -13,6 +13,7 @@ from tallgrain.formats.machine_toml import parse_sheet
 from tallgrain.formats.pack import Pack, PackedPrinter
 from tallgrain.formats.survey_json import parse_survey, survey_text
 from tallgrain.formats.values_json import parse_values
+from tallgrain.journal.records import LOCAL_TOPICS
 from tallgrain.link.console.dialect import parse_dialect
 from tallgrain.procedures.values import backup_folder
 from tallgrain.store.entries import MachineEvent, Observation
@@ -178,7 +179,8 @@ def _join(
     for event in new_events:
         ledger.add_event(event)
     entries = {_entry_key(o) for o in ledger.observations(one.name)}
-    brought = [_with_idents(o, idents) for o in parts.entries]
+    # What was shown at another computer's printer allows and forbids nothing here.
+    brought = [_with_idents(o, idents) for o in parts.entries if o.topic not in LOCAL_TOPICS]
     new_entries = [o for o in brought if _entry_key(o) not in entries]
     for seen in new_entries:
         ledger.observe(seen)

@@ -218,7 +218,8 @@ class Printer:
         if "sticks" in probe.ails and probe.touches:
             return True
         if probe.hand != "free":
-            return probe.hand in ("held", "metal")
+            # A finger lifts what hangs out: nothing is there to be held before.
+            return probe.hand in ("held", "metal") and probe.extended
         if probe.kind == "none":
             beyond = self._height - probe.switch_at
             return beyond >= 0 if probe.up else beyond <= 0

@@ -30,6 +30,11 @@ def range_limit(count: int, s_r: float) -> float:
     return CRITICAL_RANGE[min(max(count, 2), 9)] * s_r
 
 
+def agree(touches: Sequence[float], s_r: float) -> bool:
+    """Whether touches of one place (mm) lie as near together as their scatter allows."""
+    return len(touches) < 2 or float(np.ptp(touches)) <= range_limit(len(touches), s_r)
+
+
 def settled(touches: Sequence[float], s_r: float) -> tuple[bool, ...]:
     """Which touches of one place count: those within two touches' limit of the median; all of
     them where no majority is."""

@@ -151,6 +151,15 @@ class ConsoleChannel:
         self.halt_sent_at = time.perf_counter()
         return self._halted.wait(limit_s) and self._ended is None
 
+    def wire(self) -> tuple[int, bytes] | None:
+        """The line's file descriptor, and a halt for it; None where another process can't know what
+        to write."""
+        fd, framing = self._transport.fileno(), self.dialect.framing
+        if fd is None or self._ended is not None or "{n}" in framing.frame:
+            return None
+        lines = self.dialect.lines_for("halt")
+        return fd, wrapped(framing, "", 0) + b"".join(wrapped(framing, line, 0) for line in lines)
+
     def wake(self) -> None:
         """Wait out a start at opening, then say what has to be said first."""
         f = self.dialect.framing

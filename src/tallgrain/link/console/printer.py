@@ -25,6 +25,7 @@ from tallgrain.link.console.record import Recorder
 from tallgrain.link.console.surfaces import NONE, ConsoleSurfaces
 from tallgrain.link.console.transport import ConsoleUrl, opened
 from tallgrain.link.protocol import GEOMETRY, Heat, Identity, Place, PrinterState
+from tallgrain.link.telling import TellsByItself
 
 ASK_S = 4.0
 MOVE_S = 120.0
@@ -49,7 +50,7 @@ PLUG_S = 2.0
 QUIET_S, QUIET_AT_MOST_S, WHO_TIMES = 0.25, 2.0, 3
 
 
-class ConsolePrinter(ConsoleSurfaces):
+class ConsolePrinter(ConsoleSurfaces, TellsByItself):
     """A linked printer behind a console."""
 
     def __init__(
@@ -348,6 +349,10 @@ class ConsolePrinter(ConsoleSurfaces):
         self._lose_place()
         self._move("raise_support", MOVE_S, name=name, mm=mm)
         return self.state()
+
+    def wire(self) -> tuple[int, bytes] | None:
+        """Its line, and a halt; None where lines are numbered, as another would be out of turn."""
+        return self._channel.wire()
 
     def touch(self, floor: float) -> Place:
         """Down until the probe trips."""

@@ -26,6 +26,9 @@ class Transport(Protocol):
     def write(self, data: bytes) -> None:
         """Put bytes on the wire. Raises OSError."""
 
+    def fileno(self) -> int | None:
+        """Its file descriptor; None where it has none of its own."""
+
     def close(self) -> None:
         """End it."""
 
@@ -122,6 +125,9 @@ class _Socket:
     def write(self, data: bytes) -> None:
         self._socket.sendall(data)
 
+    def fileno(self) -> int | None:
+        return self._socket.fileno()
+
     def close(self) -> None:
         with suppress(OSError):
             self._socket.shutdown(socket.SHUT_RDWR)
@@ -150,6 +156,12 @@ class _Serial:
 
     def write(self, data: bytes) -> None:
         self._port.write(data)
+
+    def fileno(self) -> int | None:
+        try:
+            return int(self._port.fileno())
+        except (AttributeError, OSError, ValueError):
+            return None  # a server's, in a protocol of its own
 
     def close(self) -> None:
         with suppress(OSError):

@@ -9,12 +9,18 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from tallgrain.errors import NotAsAsked
+from tallgrain.link.guard.watchdog import Watchdog
 from tallgrain.link.protocol import Place, Printer, PrinterState
 
 # How far from where it was sent a printer may say that it stands (mm).
 ARRIVES_MM = 0.1
 # A lift that ends at the end of travel is told twice the same before it is believed.
 STILL_S = 0.05
+# A reference goes sideways first, for so long at the most (s).
+SIDEWAYS_S = 20.0
+# After these touches it is asked where it stands, though the next way would tell; a trip is told
+# the same way after them as after the first ones, to so much (mm).
+SPOTS, USUAL, SAME_TRIP_MM = (1, 2, 3, 5, 12, 25), 3, 0.03
 # What was answered so lately is not asked again.
 LATELY_S = 1.0
 
@@ -29,8 +35,14 @@ class Motions:
         self.printer = printer
         # Raises where nothing but lifts may move; else how far it rose to find out (mm).
         self.before_down: Callable[[], float] = lambda: 0.0
+        self.dog = Watchdog(printer)
         self._stood: PrinterState | None = None
         self._stood_at = 0.0
+        # Touches so far, the one that was not raised from yet, and how far apart the lines of the
+        # first ones were.
+        self._touches = 0
+        self._tripped: Place | None = None
+        self._apart: list[float] = []
 
     def look(self) -> PrinterState:
         """Where it stands now, believed as it is told: a person or a print may have moved it."""
@@ -62,7 +74,9 @@ class Motions:
         motion is a touch at this place, and tells where it was."""
         was = self._leaving()
         before = was.position
-        state = self.printer.lift(mm, to_the_end or not to_touch)
+        tripped, self._tripped = self._tripped, None
+        spot = tripped is not None and self._touches in SPOTS
+        state = self.printer.lift(mm, to_the_end or not to_touch or spot)
         if state is None:
             return self._take(replace(was, position=replace(before, z=before.z + mm)))
         self._same_frame(was, state)
@@ -73,14 +87,28 @@ class Motions:
             self._near("stand at the end of its travel", state.position, again)
             return self._take(state)
         self._near(f"rise by {mm:.2f} mm", Place(before.x, before.y, before.z + mm), state.position)
+        if tripped is not None:
+            self._as_before(tripped, tripped.z + mm - state.position.z)
         return self._take(state)
+
+    def _as_before(self, tripped: Place, off: float) -> None:
+        """A trip is told by one line and where it stands by another: what they are apart by may be
+        the stopping of its drives, and that stays as it is."""
+        usual = sorted(self._apart)[len(self._apart) // 2] if self._apart else off
+        if abs(off - usual) > SAME_TRIP_MM:
+            raise self._not_so(
+                f"touch and rise as before, when both lines were {usual:+.3f} mm apart,",
+                f"a trip at z = {tripped.z:.3f}, {off:+.3f} mm from where it stood",
+            )
+        if len(self._apart) < USUAL:
+            self._apart.append(off)
 
     def lower(self, mm: float) -> PrinterState:
         """Toward the plate."""
         mm += self.before_down()
         was = self._leaving()
         before = was.position
-        state = self.printer.lower(mm)
+        state = self.dog.watch("way down", mm, lambda: self.printer.lower(mm))
         self._same_frame(was, state)
         to = Place(before.x, before.y, before.z - mm)
         self._near(f"go down by {mm:.2f} mm", to, state.position)
@@ -91,7 +119,12 @@ class Motions:
         self.before_down()
         was = self._leaving()
         before = was.position
-        tripped = self.printer.touch(floor)
+        tripped = self.dog.timed(
+            "touch",
+            before.z - floor,
+            lambda: self.printer.touch(floor),
+            lambda place: before.z - place.z,
+        )
         asked = f"touch straight down from {_told(before)}, not under z = {floor:.3f}"
         if not (
             abs(tripped.x - before.x) <= ARRIVES_MM
@@ -100,13 +133,16 @@ class Motions:
         ):
             raise self._not_so(asked, f"a trip at {_told(tripped)}")
         self._stood = replace(was, position=tripped)
+        self._tripped, self._touches = tripped, self._touches + 1
         return tripped
 
     def reference(self, down_mm: float) -> PrinterState:
         """Reference; its frame is another one afterwards."""
         down_mm += self.before_down()
         boot = self._leaving().boot
-        state = self.printer.reference(down_mm)
+        state = self.dog.watch(
+            "reference", down_mm, lambda: self.printer.reference(down_mm), SIDEWAYS_S
+        )
         if state.boot != boot:
             raise self._not_so("reference", "that it was switched off and on meanwhile")
         met = state.reference_touch

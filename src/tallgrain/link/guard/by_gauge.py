@@ -21,9 +21,9 @@ from tallgrain.errors import (
     TallGrainError,
     TrustLost,
 )
+from tallgrain.link.guard.evidence import Near
 from tallgrain.link.guard.floors import FEEL_CLEAR_MM, SWITCH_MM
 from tallgrain.link.guard.hand_moves import HOP_MM, MOST_STEP_MM
-from tallgrain.link.guard.looks import Near
 from tallgrain.link.guard.trust import Frame
 from tallgrain.link.protocol import Place, PrinterState
 
@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 
 # The last way down begins so near; it ends so far above the plate at the least, and a switch has to
 # trip while so much is left (mm).
-NEAR = Near(3.0, 1.0, 0.5, 0.05)
+NEAR = Near(3.5, 0.05, halves=True)
 LEAST_LEFT_MM = 0.2
 # Thinner than this nothing more is asked for.
 THIN_MM = 0.15
@@ -101,37 +101,23 @@ class ByGauge:
         if trust.frame is not None:
             trust.look()
             return guard.referenced(guard.to_reference())
-        if not trust.looks.due:
-            raise trust.unknown()
         return guard.by_looks()
 
     def near(self, down: float) -> PrinterState:
-        """Two looks agree that the nozzle may go so far down (mm)."""
+        """Looks agree that the nozzle may go so far down (mm), with nothing that ends it."""
         trust, guard = self._trust, self._guard
-        if self._up:
-            state = trust.motions.look()
-            trust.looks.forget()
-            trust.frame = Frame(state.boot, state.frame)
-            at = state.position
-            self._floors.note(Place(at.x, at.y, at.z - down), met=False)
-            guard.lift(HOP_MM)
-            return state
-        # The newest look is used up: nothing nearer could be asked for.
-        thin = trust.looks.newest.mm <= THIN_MM or down <= 2 * NEAR.held_mm
-        start, felt = trust.z, trust.felt
-        left = trust.looks.newest.mm - down
+        state = trust.motions.look()
         trust.looks.forget()
-        try:
-            return guard.referenced(down)
-        except NoTrip:
-            if thin:
-                raise self._too_low(left) from None
-        trust.in_frame(trust.look())
-        trust.blind, trust.felt = False, felt  # the looks did not allow enough yet, that is all
-        way = trust.z - (start - down)
-        trust.z = trust.moved(lambda: trust.motions.lower(max(way - NEAR.held_mm, 0.0))).position.z
-        trust.looks.know(trust.z, NEAR.held_mm * 2)
-        raise guard.look_again("z's switch was not met as far as that look allows; it is near now")
+        trust.frame = Frame(state.boot, state.frame)
+        at = state.position
+        self._floors.note(Place(at.x, at.y, at.z - down), met=False)
+        guard.lift(HOP_MM)
+        return state
+
+    def too_low(self, fits: float, down: float) -> JobError | None:
+        """The refusal where z's switch was not met on a way of `down` mm under which a thing of
+        `fits` mm fits; None where something thinner could still tell more."""
+        return self._too_low(fits - down) if fits <= THIN_MM else None
 
     def _too_low(self, left: float) -> JobError:
         return JobError(

@@ -27,25 +27,27 @@ from tallgrain.errors import (
 )
 from tallgrain.link.guard.arrivals import ARRIVES_MM
 from tallgrain.link.guard.by_gauge import NEAR, ByGauge
+from tallgrain.link.guard.evidence import BLIND_MM, Near, Step
 from tallgrain.link.guard.floors import BENDS
 from tallgrain.link.guard.hand_moves import HOP_MM, HandMoves
-from tallgrain.link.guard.looks import CONSTANT_MM, HELD_MM, Near, Step
 from tallgrain.link.guard.trust import ENDS_MM, Frame, Trust
 from tallgrain.link.protocol import Place, Printer, PrinterState
 
 # A trip higher than this above what is expected is a trip in the air.
 AIR_MM = 0.8
 RETOUCH_MM = 2.0
-# The last way down begins so near that what fits is felt with gauges, to the tenth; it goes so far
-# past where the trip is expected.
-NEAR_LOOK_MM, HANGS_FREE_MM, FEELS_MM, FEEL_MM, FELT_MM = 2.6, 0.3, 3.0, 0.03, 1.0
+# What fits so near has to lead to a trip; a last way goes so far past where that is expected; how
+# much is left where a way met nothing (mm).
+NEAR_LOOK_MM, FELT_MM, HELD_MM = 5.6, 1.0, 2.0
 LEAST_TRIP_MM = 0.3
+# How far a printer may rise for a reference that met nothing, at the most (mm).
+MOST_RISE_MM = 15.0
 # What a look has to leave where the printer is let survey by itself.
 SELF_ROOM_MM = 5.0
 # So much of the way past the trip may be held back for a plate that is higher at the datum.
 HIGHER_SHARE = 0.35
 # A nozzle that is the probe itself has to arrive: it may press by so much (mm).
-OWN_LEAVE_MM, OWN_FROM_MM, PRESS_MM = 1.6, 4.6, 0.3
+OWN_FROM_MM, PRESS_MM = 4.6, 0.3
 # A surface that is further from level than this is followed by nobody (mm).
 FOLLOWS_MM = 1.5
 # How much further than twice their way the nozzle is clear while motors move.
@@ -150,86 +152,90 @@ class Guard:
                 self.follow(None)
             self.trust.look()
             return self.referenced(self.to_reference())
-        if not self.trust.looks.due:
-            raise self.unknown()
         return self.by_looks()
 
     def by_looks(self) -> PrinterState:
         """Do what the newest look allows; it is used up before it is relied on."""
-        self.trust.looks.due = False
-        state = self.trust.look()
-        self.trust.in_frame(state)
-        if not self.trust.looks.seen or abs(self.trust.z - self.trust.looks.newest.z) > ARRIVES_MM:
-            self.trust.looks.forget()
-            raise TrustLost(
-                "the nozzle moved since that look was taken.",
-                self.printer.identity.name,
-                "Look again, now that it stands still.",
-            )
-        self.trust.stands_at = state.position
-        up = self.sheet.probe.finds_z == "up"
-        step = self.trust.looks.step(self.trust.z, self._near, self.trust.felt and not up)
+        trust = self.trust
+        if not trust.looks.due:
+            raise trust.unknown()
+        trust.refuse_unfelt()
+        trust.looks.due = False
+        state = trust.look()
+        trust.in_frame(state)
+        if not trust.looks.seen:  # it was taken in another frame
+            raise trust.unknown()
+        trust.stands_at = state.position
+        step = trust.looks.step(trust.z, self._near)
         try:
             return self._step_of_looks(step)
         finally:
-            self.trust.on_doubt(self.trust.doubt())
+            trust.on_doubt(trust.doubt())
 
     def _step_of_looks(self, step: Step) -> PrinterState:
-        if step.kind == "reference" and not self.sheet.probe.there:
+        if step.kind == "near":
             return self.by_gauge.near(step.mm)
-        if step.kind == "reference":
-            self.trust.looks.forget()
-            return self.referenced(step.mm)
-        if step.kind == "live":
-            return self._live(step.mm)
-        moved = ""
+        if step.kind in ("ended", "sure"):
+            return self._ended(step.mm, step.kind == "sure")
+        if step.kind == "bracket":
+            raise self.look_again("what fits was said, and nothing yet that does not")
         if step.kind == "up":
-            moved = f"to check that look {self._to_check(step.mm)}"
-        elif step.kind == "down":
-            self.trust.z = self.trust.moved(lambda: self.trust.motions.lower(step.mm)).position.z
-            moved = f"the nozzle was lowered by {step.mm:.1f} mm, as far as that look allows"
-        raise self.look_again(moved or "what a ruler could tell is used up")
+            raise self.look_again(f"to check that look {self._to_check(step.mm)}")
+        raise self.look_again(self._lowered(step.mm))
+
+    def _lowered(self, mm: float) -> str:
+        """Down by so much with nothing that ends it."""
+        self.trust.z = self.trust.moved(lambda: self.trust.motions.lower(mm)).position.z
+        return f"the nozzle was lowered by {mm:.1f} mm, as far as that look allows"
 
     def _to_check(self, mm: float) -> str:
         """Another height to look from; at the end of travel a lower one."""
         before = self.trust.z
         self.lift(mm)
         if self.trust.z - before < mm / 2:
-            # All readings may be too large by a constant: as for any way down.
-            least = self.trust.looks.least(self.trust.z) - CONSTANT_MM - HELD_MM
-            down = min(mm, max(least, 0.0) / 2)
-            self.trust.z = self.trust.moved(lambda: self.trust.motions.lower(down)).position.z
-            return f"the nozzle was lowered by {down:.1f} mm, being at the end of its travel"
+            down = min(self.trust.looks.room(self.trust.z) / 2, BLIND_MM)
+            return f"it is at the end of its travel: {self._lowered(down)}"
         return f"the nozzle was raised by {self.trust.z - before:.1f} mm"
 
     def look_again(self, moved: str) -> LookAgain:
-        ask = (
-            "Push things of known thickness under it (blocks, coins, gauges), and give the "
-            "thickest that fits."
-            if self.wants_fit or self.trust.looks.newest.fits
-            else "Look again how far it stands above the plate, and give what you read."
-        )
-        fit = self.wants_fit or self.trust.looks.newest.fits
-        option = "--fits-mm" if fit else "--clearance-mm"
+        """What happened, and which look is asked for next."""
+        looks = self.trust.looks
+        fit = self.wants_fit or looks.newest.fits
+        bracket = fit and not self._near.ends
+        ask = "Look again how far it stands above the plate, and give what you read."
+        if fit:
+            ask = (
+                "Push things of known thickness under it (blocks, coins, gauges), and give the "
+                "thickest that fits"
+            ) + (", and the thinnest that does not." if bracket else ".")
+        options = {(False, False): "--clearance-mm MM", (True, False): "--fits-mm MM"}
+        option = options.get((fit, bracket), "--fits-mm MM:MM")
         return LookAgain(f"{moved}.", self.printer.identity.name, ask).with_option(
-            f"Run it again with {option} MM."
+            f"Run it again with {option}."
         )
 
-    def _live(self, down: float) -> PrinterState:
-        """Down with a probe that a finger tripped. Where it does not trip by then, that much room
-        was there: the nozzle is brought near, and what fits decides."""
-        start = self.trust.z
+    def _ended(self, down: float, sure: bool) -> PrinterState:
+        """Down no further than that, with a probe that was shown to be alive. Where it does not
+        trip by then, that much room was there: the nozzle is brought near, to look again; where it
+        had to trip, it may be dead."""
+        trust, start = self.trust, self.trust.z
+        looks, newest = list(trust.looks.seen), trust.looks.newest
         try:
             return self.referenced(down)
         except NoTrip:
-            pass
-        self.trust.in_frame(self.trust.look())
-        self.trust.blind, self.trust.felt = False, True
-        way = self.trust.z - (start - down) - HELD_MM
-        self.trust.z = self.trust.moved(lambda: self.trust.motions.lower(way)).position.z
-        self.trust.looks.know(self.trust.z, HELD_MM)
-        what = "probe met" if self.sheet.probe.there else "switch of z met"
-        raise self.look_again(f"the {what} nothing as far as the looks allow; it is near now")
+            if sure and self.sheet.probe.there:
+                raise
+            if sure and (thin := self.by_gauge.too_low(newest.mm, down)):
+                raise thin from None
+        trust.in_frame(trust.look())
+        trust.probe_was_felt()
+        left = self._near.held_mm if self._near.halves else HELD_MM
+        rose, way = trust.z - start, trust.z - (start - down) - left
+        if way > 0 and -ARRIVES_MM < rose < MOST_RISE_MM:
+            trust.z = trust.moved(lambda: trust.motions.lower(way)).position.z
+        trust.looks.seen = looks
+        what = "probe" if self.sheet.probe.there else "switch of z"
+        raise self.look_again(f"the {what} met nothing as far as the looks allow; it is nearer now")
 
     def to_reference(self) -> float:
         """How far down the reference is found again, at the most."""
@@ -248,6 +254,8 @@ class Guard:
         self.trust.z = state.position.z
         self.trust.out = state.extended
         self._referenced_c = state.nozzle.now_c
+        self.trust.it_tripped()
+        self.trust.looks.forget()
         self.lift(HOP_MM)
         self._check_reference(state.reference_touch)
         return state
@@ -275,7 +283,7 @@ class Guard:
         self.trust.refuse_unproven()
         self.trust.refuse_hot_nozzle()
         seen = self.trust.clearance_mm
-        if seen is None or seen < SELF_ROOM_MM:
+        if seen is None or seen < SELF_ROOM_MM or self.trust.looks.recalled:
             raise GuardRefused(
                 f"a look is due: at least {SELF_ROOM_MM:g} mm between nozzle and plate.",
                 self.printer.identity.name,
@@ -400,16 +408,17 @@ class Guard:
     def _near(self) -> Near:
         """The last way down of this kind of probe. It ends so far past where the trip is expected
         that it is met, and no further than a dead probe may be pressed."""
+        higher = self.floors.slope * self._from_datum()
         if not self.sheet.probe.there:
-            return replace(NEAR, held_mm=NEAR.held_mm + self.floors.slope * self._from_datum())
+            ends = self.trust.ended
+            own = None if ends else self.trust.z
+            return replace(NEAR, held_mm=NEAR.held_mm + higher, ends=ends, own_mm=own)
         if self.sheet.probe.kind == "nozzle":
-            return Near(OWN_FROM_MM, OWN_LEAVE_MM, PRESS_MM / 2, -PRESS_MM)
+            return Near(OWN_FROM_MM, -PRESS_MM)
         trip = max(self.sheet.probe.trip_height, LEAST_TRIP_MM)
         past = min(FELT_MM, trip / 2)
-        leave = max(NEAR_LOOK_MM, trip + HANGS_FREE_MM)
         # The look is taken where the nozzle stands; over the datum the plate may be higher.
-        higher = min(self.floors.slope * self._from_datum(), past * HIGHER_SHARE)
-        return Near(leave + FEELS_MM, leave, past / 2 - FEEL_MM, trip - past + higher, trip)
+        return Near(max(NEAR_LOOK_MM, trip + 3.3), trip - past + min(higher, past * HIGHER_SHARE))
 
     def _from_datum(self) -> float:
         """How far from the datum the nozzle stands (mm)."""
@@ -581,6 +590,7 @@ class Guard:
             self.floors.laid_z = max(self.floors.laid_z, tripped.z)
         else:
             self.floors.note(tripped)
+        self.trust.it_tripped()
         self.lift(RETOUCH_MM if more else self._travel_z() - tripped.z + self.floors.slack, more)
         return tripped.z
 

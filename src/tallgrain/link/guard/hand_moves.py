@@ -48,6 +48,7 @@ class HandMoves:
         Needs no reference: the probe moves, the nozzle does not. Raised a little first.
         """
         self._trust.refuse_after_halt()
+        self._trust.motions.look()  # nothing has to be believed of where it stood
         self._guard.lift(HOP_MM)
         self._trust.moved(self._printer.extend if out else self._printer.retract)
         self._trust.out = out

@@ -18,16 +18,18 @@ from tallgrain.link.protocol import Place, PrinterState, Provable
 
 # Where each way down of the proof begins at the least, and what is never gone below (mm).
 ROOM_MM, LEAST_MM = 60.0, 15.0
-FIRST_MM, UP_MM, ASIDE_MM, HALT_MM, FINGER_MM, AIR_MM = 0.2, 5.0, 20.0, 20.0, 5.0, 3.0
+FIRST_MM, UP_MM, LOWER_MM, ASIDE_MM, HALT_MM = 0.2, 5.0, 5.0, 20.0, 20.0
+FINGER_MM, AIR_MM, MOTOR_MM = 5.0, 3.0, 2.0
 # How far told and asked may be apart, two tellings of the same, and a ruler (mm).
 TOLD_MM, SAME_MM, RULES_MM = 0.05, 0.02, 1.5
 # Where a printer that knows its place may say that it is, beside what a ruler says (mm).
 ABOUT_MM = 30.0
 ROOM_C = (5.0, 45.0)
-# A halt is sent so long after a motion began; a touch of AIR_MM takes no longer than this (s).
-HALT_AFTER_S, AIR_S, STANDS_S = 0.25, 3.0, 0.3
-# A reference goes sideways first.
-REFERENCE_S = 20.0
+# Halts are sent so long after a motion began; a touch of AIR_MM takes no longer than this (s).
+HALT_AFTER_S, AIR_S, STANDS_S = (0.1, 0.25), 3.0, 0.3
+# A reference goes sideways first. In the air it is made so far up, and given so much of the time in
+# which a touch would come down to LEAST_MM.
+REFERENCE_S, LEAST_REFERENCE_S, FAR_MM, FAR_SHARE = 20.0, 5.0, 110.0, 0.7
 
 _T = TypeVar("_T")
 
@@ -41,6 +43,13 @@ class Proof:
         """refuse: raises where nothing may move now (after a halt, with hands at the printer)."""
         self.printer, self.sheet, self._refuse = printer, sheet, refuse
         self._motions = Motions(printer)
+        # How slow its touches are, as far as is known.
+        self._touch_s_per_mm = 0.0
+
+    @property
+    def s_per_mm(self) -> float | None:
+        """How slow its ways down are, as far as the proof saw."""
+        return self._motions.dog.s_per_mm
 
     # Told twice, and up
 
@@ -90,42 +99,76 @@ class Proof:
             )
         return told
 
-    def halt_in_rise(self) -> str:
-        """A halt in an upward move: confirmed, and it stands."""
+    def lower(self, mm: float) -> float:
+        """Down by so much, far above the plate; how much it says that it went (mm)."""
         self._refuse()
-        ended: list[TallGrainError | None] = []
+        before = self._motions.look().position.z
+        after = self._watch(lambda: self._motions.lower(mm), "way down")
+        assert after is not None
+        return before - after.position.z
+
+    def halts_in_rise(self) -> str:
+        """Two halts in upward moves, one later than the other: each confirmed while it still rises,
+        and it stands. "" where a rise was over before its halt: nothing is shown by that."""
+        told = [self._halted(after) for after in HALT_AFTER_S]
+        if None in told:
+            return ""
+        (first, took), (second, _) = told[0] or (0.0, 0.0), told[1] or (0.0, 0.0)
+        if second < first + TOLD_MM:
+            raise NotProven(
+                f"it stood after {first:.1f} mm, and when it was halted later after {second:.1f}.",
+                "halt",
+                "What it tells of a halted motion may not be where it stands.",
+            )
+        return f"confirmed in {took:.2f} s; it stood after {first:.1f} and {second:.1f} mm"
+
+    def _halted(self, after_s: float) -> tuple[float, float] | None:
+        """A halt so long after a rise began: how far it rose (mm), and how long its answer took
+        (s); None where the rise was over before."""
+        self._refuse()
+        ended: list[float] = []
 
         def rise() -> None:
-            try:
+            with suppress(TallGrainError):
                 self.printer.lift(HALT_MM)
-            except TallGrainError as error:
-                ended.append(error)
-            else:
-                ended.append(None)
+            ended.append(time.monotonic())
 
         thread = threading.Thread(target=rise, daemon=True)
         before = self.printer.state().position
         thread.start()
-        time.sleep(HALT_AFTER_S)
-        began = time.monotonic()
+        time.sleep(after_s)
+        over, began = bool(ended), time.monotonic()
         self.printer.halt()
         took = time.monotonic() - began
-        thread.join(timeout=30)
+        # Looked at now, not when the rise has ended: a halt that halts nothing lets it end.
         first = self.printer.state().position
         time.sleep(STANDS_S)
         second = self.printer.state().position
-        if _apart(first, second) > SAME_MM:
+        thread.join(timeout=30)
+        third = self.printer.state().position
+        if max(_apart(first, second), _apart(second, third)) > SAME_MM:
             raise NotProven(
                 "it went on moving after the halt was confirmed.", "halt", "Look at its lines."
             )
-        rose = second.z - before.z
+        rose = third.z - before.z
         if not -TOLD_MM <= rose <= HALT_MM + TOLD_MM:
             raise NotProven(
                 f"a rise of {HALT_MM:g} mm was halted and it told {rose:+.2f} mm.", "halt"
             )
-        over = ended and ended[0] is None
-        way = "the motion was over before it" if over else f"it stood after {rose:.1f} mm"
-        return f"confirmed in {took:.2f} s; {way}"
+        if over:
+            return None
+        if rose > HALT_MM - FIRST_MM:
+            raise NotProven(
+                f"a rise of {HALT_MM:g} mm was halted and went on to its end.",
+                "halt",
+                "What is taken for a halt does not halt it: look at its line.",
+            )
+        return rose, took
+
+    def motor(self, name: str, mm: float) -> None:
+        """One Z motor alone."""
+        self._refuse()
+        self._motions.raise_support(name, mm)
 
     def refusal(self) -> str:
         """Something that must be refused is, and the console is in step afterwards; its words."""
@@ -219,8 +262,11 @@ class Proof:
         """A touch that meets nothing: it stands at its bound, and says so."""
         self._refuse()
         at = self._motions.look().position
-        floor = at.z - AIR_MM
+        floor, began = at.z - AIR_MM, time.monotonic()
         tripped = self._watched(floor)
+        took = time.monotonic() - began
+        self._motions.dog.learn(AIR_MM, took)
+        self._touch_s_per_mm = took / AIR_MM
         here = self._motions.look().position
         if tripped is not None:
             raise NotProven(
@@ -233,6 +279,13 @@ class Proof:
                 "Its bound is not what it goes by: look at the line that asks for it.",
             )
 
+    def far_up(self, room: float) -> float:
+        """Up from so much room above the plate to where a way that nothing bounds is halted in
+        time; how far it rose (mm)."""
+        top = self.sheet.travel.z[1] - self._motions.look().position.z - ASIDE_MM
+        way = min(FAR_MM - room, top)
+        return self.rise(way) if way > 0 else 0.0
+
     def switch_at_once(self) -> None:
         """A reference while a finger holds z's switch: it stops, and says so."""
         self._refuse()
@@ -243,18 +296,23 @@ class Proof:
                 "The switch is not heard: nothing goes down.",
             )
 
-    def reference_through_air(self) -> None:
-        """A reference that meets nothing: it says so."""
+    def reference_through_air(self, room: float) -> None:
+        """A reference that meets nothing, with so much room above the plate: it says so. Were it
+        to go on at the speed of a touch it is halted well above the plate."""
         self._refuse()
-        if self._watched_reference(AIR_MM) is not None:
+        within = REFERENCE_S
+        if self._touch_s_per_mm:
+            within = max(FAR_SHARE * (room - LEAST_MM) * self._touch_s_per_mm, LEAST_REFERENCE_S)
+        if self._watched_reference(AIR_MM, min(within, REFERENCE_S)) is not None:
             raise NotProven(
-                "it told that z's switch tripped, high in the air.",
+                f"it told a trip in a reference of {AIR_MM:g} mm, high in the air.",
                 "reference",
-                "Look at the switch, and whether its bound is what it goes by.",
+                "Its bound is not what it goes by, or what trips is read wrongly: look at the line "
+                "that asks for it.",
             )
 
-    def _watched_reference(self, down: float) -> PrinterState | None:
-        return self._watch(lambda: self._motions.reference(down), "reference", REFERENCE_S)
+    def _watched_reference(self, down: float, within_s: float = REFERENCE_S) -> PrinterState | None:
+        return self._watch(lambda: self._motions.reference(down), "reference", within_s)
 
     def _watched(self, floor: float) -> Place | None:
         return self._watch(lambda: self._motions.touch(floor), "touch")

@@ -18,10 +18,11 @@ from tallgrain.errors import (
     ProbeDoubted,
     TallGrainError,
     TrustLost,
+    WayOverran,
 )
 from tallgrain.link.guard.arrivals import Motions
+from tallgrain.link.guard.evidence import Evidence
 from tallgrain.link.guard.floors import Floors
-from tallgrain.link.guard.looks import Looks
 from tallgrain.link.protocol import Place, Printer, PrinterState
 
 SETTLE_S = 30.0
@@ -58,12 +59,13 @@ class Trust:
         self.motions.before_down = self._before_down
         # Whether what speaks for it was proven on this printer; whether it was tried in this link.
         self.proven, self._tried = not printer.language, False
-        # What was seen since trust was lost, and in which of the printer's frames.
-        self.looks = Looks()
+        # What was said since trust was lost, and in which of the printer's frames.
+        self.looks = Evidence()
         self._looked_in: Frame | None = None
         self.stands_at: Place | None = None
-        # The last way down met nothing; a finger tripped the probe since trust was lost.
-        self.blind, self.felt = False, False
+        # The last way down met nothing; in which power-on the probe was tripped, by a finger or
+        # on a way down.
+        self.blind, self._felt_in = False, ""
         # Whether a motion may begin now: the window's one owner of motion says so.
         self.may_move: Callable[[], bool] = lambda: True
         # Told whenever any of that changes, so that the next program knows it too.
@@ -85,6 +87,17 @@ class Trust:
         return self.looks.newest.mm if self.looks.due else None
 
     @property
+    def felt(self) -> bool:
+        """Whether the probe (or z's switch) was tripped in this power-on."""
+        here = self._looked_in
+        return here is not None and self._felt_in == here.boot
+
+    @property
+    def ended(self) -> bool:
+        """Whether anything can end a way down: a probe, or z's switch where that is below."""
+        return self.sheet.probe.there or self.sheet.probe.finds_z == "down"
+
+    @property
     def wants_fit(self) -> bool:
         """Whether the next look should be something that fits, not a reading."""
         return self.looks.wants_fit(self.z)
@@ -98,6 +111,7 @@ class Trust:
             "boot": frame.boot if frame else "",
             "frame": frame.frame if frame else 0,
             "looks": self.looks.told(),
+            "due": self.looks.due,
             "blind": self.blind,
             "felt": self.felt,
         }
@@ -107,24 +121,46 @@ class Trust:
         another one; that a way down met nothing counts until a finger tripped the probe."""
         self.blind = doubt.get("blind") is True
         here = self._looked_in
-        told = (doubt.get("boot"), doubt.get("frame"))
-        if here is None or told != (here.boot, here.frame):
+        if here is None or doubt.get("boot") != here.boot:
             return
-        self.felt = doubt.get("felt") is True
-        self.looks.recall(doubt.get("looks", ()))
+        if self.blind or doubt.get("felt") is True:
+            self._felt_in = "" if self.blind else here.boot
+        if doubt.get("frame") != here.frame:
+            return
+        self.looks.recall(doubt.get("looks", ()), doubt.get("due") is True)
         if self.looks.seen:
             self.forget()  # a person looked anew, so what the printer says was doubted
 
     def probe_was_felt(self) -> None:
         """A finger tripped the probe, and the printer read it: it is alive."""
-        self.blind, self.felt = False, True
+        self.blind = False
+        self.it_tripped()
+
+    def it_tripped(self) -> None:
+        """The probe tripped on its way down."""
+        if self.felt or self._looked_in is None:
+            return
+        self._felt_in = self._looked_in.boot
         self.on_doubt(self.doubt())
 
     def met_nothing(self) -> None:
         """A way down met nothing where it had to: nothing goes down before a finger trips it."""
-        self.blind, self.felt = True, False
+        self.blind, self._felt_in = True, ""
         self.looks.forget()
         self.on_doubt(self.doubt())
+
+    def refuse_unfelt(self) -> None:
+        """Raises ProbeDoubted where nothing showed in this power-on that a way down would end."""
+        self.refuse_blind()
+        if self.felt or not self.ended:
+            return
+        what = "the probe" if self.sheet.probe.there else "z's switch"
+        raise ProbeDoubted(
+            f"nothing tripped {what} since the printer was switched on, so it may be dead: nothing "
+            "goes down.",
+            self.printer.identity.name,
+            self._finger,
+        ).with_option("Run it again with --finger.")
 
     def refuse_blind(self) -> None:
         if not self.blind:
@@ -142,7 +178,7 @@ class Trust:
         return ConsoleUnproven(
             "what speaks for this printer was not proven on it: nothing but upward moves.",
             self.printer.identity.name,
-            "Prove its console, at the Probe station: nine steps, each harmless.",
+            "Prove its console, at the Probe station: ten steps, each harmless.",
         ).with_option("Run 'tallgrain dialect prove' once.")
 
     def refuse_unproven(self) -> None:
@@ -163,15 +199,16 @@ class Trust:
         return max(rose, 0.0)
 
     @property
-    def _finger(self) -> str:
+    def finger_act(self) -> str:
         """How a probe is shown to be alive."""
         kind = self.sheet.probe.kind
         act = {"proximity": "Hold metal under it", "nozzle": "Push the nozzle up with a finger",
                "none": "Press z's switch with a finger"}  # fmt: skip
-        return (
-            f"{act.get(kind, 'Lift it with a finger')} while the printer reads it: the checks of "
-            "the Probe station do that."
-        )
+        return act.get(kind, "Lift its tip with a finger")
+
+    @property
+    def _finger(self) -> str:
+        return f"{self.finger_act} while the printer reads it ('A finger trips it' waits for that)."
 
     def attach(self) -> PrinterState:
         """Look at the printer anew: after linking, and after a lost link.
@@ -194,6 +231,7 @@ class Trust:
             if self.sheet.probe.finds_z == "down":
                 self.frame = now
                 self.floors.note(state.reference_touch, met=self.sheet.probe.there)
+                self._felt_in = state.boot  # it tripped in this power-on
         self._follow(state)
         self.z = state.position.z
         self.out = state.extended
@@ -250,7 +288,6 @@ class Trust:
         here = Frame(state.boot, state.frame)
         if here != self._looked_in:
             self.looks.forget()
-            self.felt = False
             self._looked_in = here
 
     def forget(self) -> None:
@@ -290,7 +327,7 @@ class Trust:
         probe = self.sheet.probe
         if probe.kind != "nozzle":
             return
-        nozzle = self.printer.state().nozzle
+        nozzle = self.printer.tell_heat().nozzle
         if nozzle.now_c is None:
             raise JobError(
                 "the printer does not tell how hot its nozzle is: it may be too hot to touch the "
@@ -327,12 +364,16 @@ class Trust:
 
     def unknown(self) -> TrustLost:
         """The refusal where the nozzle's height is not known."""
+        finger = self.ended and not self.felt
         return TrustLost(
             "how high the nozzle stands is not known.",
             self.printer.identity.name,
             "Look how far it is above the plate, and give what you read; nearer than 25 mm, the "
-            "thickest thing that fits.",
-        ).with_option("Run it again with --clearance-mm MM, or --fits-mm MM.")
+            "thickest thing that fits." + (f" {self._finger}" if finger else ""),
+        ).with_option(
+            f"Run it again with {'--finger and ' if finger else ''}--clearance-mm MM, or --fits-mm "
+            "MM."
+        )
 
     def moved(self, action: Callable[[], _T]) -> _T:
         self.refuse_unowned()
@@ -340,6 +381,11 @@ class Trust:
             return action()
         except PrinterRefused as no:
             raise self._explained(no) from None
+        except WayOverran:
+            self.halted.set()
+            self.forget()
+            self.met_nothing()
+            raise
         except NotAsAsked:
             self.forget()
             self.looks.forget()

@@ -3,7 +3,7 @@
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter
 
-from tallgrain.link.guard.looks import READING_MM
+from tallgrain.link.guard.evidence import READING_MM
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.pens import hatched, pen, text, triangle
 

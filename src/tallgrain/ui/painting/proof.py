@@ -9,11 +9,12 @@ from tallgrain.ui.painting.probe import NARROW_PX, Head, paint_head
 
 # What each step does: by how much of the drawing it goes right and down, and in words.
 WAYS: dict[str, tuple[float, float, str]] = {
-    "up": (0.0, -1.0, "up 0.2, then 5 mm"),
+    "up": (0.0, -1.0, "up 0.2, then 5 mm, and down"),
     "halt": (0.0, -1.0, "up, and halted"),
     "sideways": (1.0, 0.0, "20 mm to a side"),
     "finger": (0.0, 0.35, "held: it must not go down"),
     "air": (0.0, 0.5, "3 mm through the air"),
+    "motors": (0.0, -0.5, "2 mm up, and down"),
     "reference": (0.0, 1.0, "to the plate, as looks allow"),
 }
 SAYS = {

@@ -15,6 +15,7 @@ from tallgrain.core.plan.grid import Plan, box_within
 from tallgrain.errors import Halted, LinkError, LookAgain, TallGrainError, TrustLost
 from tallgrain.link.connect import is_by_hand
 from tallgrain.link.guard.guard import Guard
+from tallgrain.link.last_word import LastWord
 from tallgrain.link.protocol import PrinterState
 from tallgrain.procedures.by_itself import survey_by_itself
 from tallgrain.procedures.events import (
@@ -26,6 +27,7 @@ from tallgrain.procedures.events import (
     SureSoFar,
     SurveyBegan,
 )
+from tallgrain.procedures.finger import feeling
 from tallgrain.procedures.resume import resume
 from tallgrain.ui.session.resuming import resumable, take_old_points
 from tallgrain.ui.session.state import LinkState, Progress, SurveyPlan
@@ -54,6 +56,7 @@ class Motion(QObject):
         self._stands: PrinterState | None = None
         self._then: Callable[[Any], None] = lambda result: None
         self._listener: Callable[[object], None] = lambda event: None
+        self.last_word = LastWord()
         self.worker = Worker(self)
         self.worker.told.connect(self._happened)
         self.worker.done.connect(self._done)
@@ -63,6 +66,7 @@ class Motion(QObject):
         """Break off and end the thread."""
         self._break_off.ask()
         self.worker.finish()
+        self.last_word.close()
 
     def raise_nozzle(self, mm: float = 10.0) -> None:
         """Raise the nozzle, so that a ruler or fingers fit under it."""
@@ -72,6 +76,17 @@ class Motion(QObject):
                 partial(self._session.guard.by_hand.raise_on_request, mm),
                 quiet=True,
             )
+
+    def feel_probe(self) -> None:
+        """Wait for a finger at the probe, as the printer reads it."""
+        guard = self._session.guard
+        if guard is not None:
+            self.play("a finger at the probe", lambda token: feeling(guard), self._finger_says)
+
+    def _finger_says(self, event: object) -> None:
+        if isinstance(event, Phase):
+            self.doing = event.text.partition(" (")[0].rstrip(".")
+            self._session.changed.emit()
 
     def do(
         self,
@@ -134,8 +149,14 @@ class Motion(QObject):
         self._quiet = quiet
 
     def _tell_begun(self) -> None:
+        self._stand_by()
         self._session.began.emit()
         self._session.changed.emit()
+
+    def _stand_by(self) -> None:
+        """From now on the printer is halted if this program dies."""
+        self.last_word.watch(self._session.printer)
+        self.last_word.moving(True)
 
     def _did(self, result: object) -> None:
         then, how = self._then, "broken_off" if self._break_off.asked else "complete"
@@ -192,6 +213,7 @@ class Motion(QObject):
             s.feeling.serve(s.guard, self._break_off)
         s.problem, s.chart, s.rejoined = None, None, ""
         s.progress = Progress(plan, phase, time.monotonic(), len(plan.points), [], plan.estimate_s)
+        self._stand_by()
         s.began.emit()
         s.changed.emit()
         s.survey_changed.emit()
@@ -257,6 +279,7 @@ class Motion(QObject):
 
     def _over(self) -> None:
         s = self._session
+        self.last_word.moving(False)
         if self._stands is not None:
             # Newer than what was told unasked before it.
             s.linking.take_state(self._stands)

@@ -7,6 +7,7 @@ from PyQt6.QtGui import QPaintEvent
 from PyQt6.QtWidgets import QApplication, QHBoxLayout, QVBoxLayout, QWidget
 
 from tallgrain.errors import TallGrainError
+from tallgrain.link.guard.evidence import READING_MM
 from tallgrain.ui.painting.looks import draw_looks
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.state import LinkState
@@ -40,6 +41,8 @@ class ClearanceRow(QWidget):
         self.fits = button("It fits", tip="Something so thick fits under the nozzle")
         self.too_thick = button("Too thick", tip="Something so thick does not fit")
         self.lift = button("Raise 10 mm", tip="Away from the plate only")
+        self.alive = label("", "head", wrap=True)
+        self.finger = button("A finger trips it", tip="Waits until the printer reads it")
         edit = self.clearance.lineEdit()
         assert edit is not None
         edit.returnPressed.connect(self._entered)
@@ -49,6 +52,9 @@ class ClearanceRow(QWidget):
         self.fits.clicked.connect(lambda: self.take_fit(True))
         self.too_thick.clicked.connect(lambda: self.take_fit(False))
         self.lift.clicked.connect(lambda: self._session.motion.raise_nozzle(10.0))
+        self.finger.clicked.connect(session.motion.feel_probe)
+        column.addWidget(self.alive)
+        column.addWidget(self.finger)
         column.addWidget(self.head)
         column.addWidget(self.drawn)
         for parts in ((self.clearance, self.seen), (self.fits, self.too_thick, self.lift)):
@@ -58,11 +64,11 @@ class ClearanceRow(QWidget):
             column.addLayout(row)
 
     def _entered(self) -> None:
-        """Enter says what was asked: how high it is by a ruler, or what fits."""
+        """Enter says how high it is by a ruler, or from near what fits."""
         guard = self._session.guard
         if guard is None or self.clearance.value() <= 0:
             return
-        if guard.wants_fit:
+        if guard.wants_fit or self.clearance.value() < READING_MM:
             self.take_fit(True)
         else:
             self.take()
@@ -94,10 +100,17 @@ class ClearanceRow(QWidget):
         if always and s.guard is not None:
             unsure = s.guard.clearance_mm is None
         if s.guard is not None:
-            fit = s.guard.wants_fit
+            fit, trust = s.guard.wants_fit, s.guard.trust
+            doubted = trust.ended and not trust.felt
+            there = s.guard.sheet.probe.there
+            what = "probe" if there else "switch"
+            tell(self.alive, f"Is the {what} alive? {trust.finger_act}, then let go.")
+            for part in (self.alive, self.finger):
+                part.setVisible(doubted)
+            bracket = "" if trust.ended else ", and the thinnest that is too thick"
             tell(
                 self.head,
-                "What fits under the nozzle? The thickest of block, coin, gauge"
+                f"What fits under the nozzle? The thickest of block, coin, gauge{bracket}"
                 if fit
                 else "Nozzle above the plate by ruler; nearer than 25 mm, what fits",
             )

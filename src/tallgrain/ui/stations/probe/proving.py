@@ -1,4 +1,4 @@
-"""Is what speaks for this printer so? Nine steps, what happens in each, and what was told."""
+"""Is what speaks for this printer so? Ten steps, what happens in each, and what was told."""
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QApplication, QHBoxLayout, QVBoxLayout, QWidget
@@ -17,7 +17,8 @@ LINES: dict[Step, str] = {
     "refusal": "A no",
     "sideways": "Sideways",
     "finger": "The probe, held",
-    "air": "A touch in the air",
+    "air": "Ways through the air",
+    "motors": "Each Z motor",
     "values": "A value",
     "reference": "The plate",
 }
