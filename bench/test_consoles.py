@@ -8,11 +8,12 @@ import time
 
 from standins import Standin, guard_on, looked_down, shipped_sheet
 from tallgrain.errors import TallGrainError
-from tallgrain.link.connect import connected
+from tallgrain.link.connect import HAND_OVER_S, connected
 
 LINES = 1_000_000
 # Halts on each link: every one is looked down and referenced for at a real pace first.
 HALTS = 15
+BUSY_HALTS = 200
 # Reads a recording in a process of its own, so that its memory is its own too.
 READ = """
 import resource, sys, time
@@ -84,6 +85,48 @@ def test_a_halt_in_mid_touch_on_each_link(benchmark, tell):
         delays.sort()
         tell(f"halt, call to wire in mid-touch, {link}: median {delays[HALTS // 2]:.2f}, "
              f"worst {delays[-1]:.2f} ms of {HALTS} (aim 30)")  # fmt: skip
+    benchmark.pedantic(lambda: None, rounds=1)
+
+
+def halted_beside(link, seconds):
+    """How late a halt is on the wire (ms, sorted) that is due while eight threads compute, one
+    waiting for its turn so long (s) at the most before it asks for it."""
+    made, before, busy = Standin(link=link), sys.getswitchinterval(), threading.Event()
+    printer = connected(made.url, "The bench")
+    sys.setswitchinterval(seconds)
+
+    def compute():
+        count = 0
+        while not busy.is_set():
+            count += 1
+
+    threads = [threading.Thread(target=compute, daemon=True) for _ in range(8)]
+    late = []
+    for thread in threads:
+        thread.start()
+    for _ in range(BUSY_HALTS):
+        due = time.perf_counter() + 0.01
+        time.sleep(max(due - time.perf_counter(), 0.0))
+        printer.halt()
+        late.append((printer.halt_sent_at - due) * 1000)
+    busy.set()
+    for thread in threads:
+        thread.join()
+    sys.setswitchinterval(before)
+    printer.close()
+    made.stop()
+    return sorted(late)
+
+
+def test_a_halt_beside_eight_busy_threads(benchmark, tell):
+    for link in ("json", "hazel"):
+        ours, usual = halted_beside(link, HAND_OVER_S), halted_beside(link, 0.005)
+        half, most = len(ours) // 2, int(len(ours) * 0.99)
+        tell(
+            f"halt beside eight busy threads, due to wire, {link}: median {ours[half]:.2f}, p99 "
+            f"{ours[most]:.2f} ms of {len(ours)} (aim 5); at the interpreter's own hand-over "
+            f"{usual[half]:.1f} and {usual[most]:.1f} ms"
+        )
     benchmark.pedantic(lambda: None, rounds=1)
 
 

@@ -5,7 +5,7 @@ import math
 import shutil
 import sqlite3
 from contextlib import closing
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -16,7 +16,14 @@ from tallgrain import demo
 from tallgrain.journal import records
 from tallgrain.journal.journal import Journal
 from tallgrain.journal.record import Named, Record, kind_of
-from tallgrain.journal.records import GapSolved, TrialPrinted, TrialTakenBack, ValueChanged
+from tallgrain.journal.records import (
+    GapSolved,
+    HeightDoubt,
+    TrialPrinted,
+    TrialTakenBack,
+    ValueChanged,
+)
+from tallgrain.procedures.travel import join, packed
 from tallgrain.store.entries import Observation
 from tallgrain.store.ledger import FILE_NAME, Ledger
 
@@ -122,3 +129,26 @@ def test_a_ledger_of_before_is_read_with_every_figure_as_it_was(home, sample):
         told = kind.of(figures).stored()
         assert {name: told[name] for name in figures} == figures
     assert rows or sample is not None
+
+
+@given(
+    st.lists(st.tuples(st.integers(-40_000, 40_000), st.booleans()), min_size=1, max_size=8),
+)
+def test_what_was_shown_counts_in_its_order_whatever_the_clock_said(tmp_path_factory, entered):
+    """Hours of a clock that jumps; the last that was entered is the newest, after a pack too."""
+    home = tmp_path_factory.mktemp("order")
+    with Ledger.open(home) as ledger:
+        demo.put_sheet(ledger, "Rye")
+        for hours, blind in entered:
+            at = NOON + timedelta(hours=hours)
+            Journal(ledger, "Rye", lambda at=at: at).write(HeightDoubt(blind=blind), "", "")
+        assert Journal(ledger, "Rye").newest(HeightDoubt).figures.blind is entered[-1][1]
+        made = packed(ledger, ["Rye"], home / "backups", home / "dialects")
+    made.printers[0].journal[0].update(at="2999-01-01T00:00:00+00:00")
+    other = tmp_path_factory.mktemp("other")
+    with Ledger.open(other) as ledger:
+        demo.put_sheet(ledger, "Rye")
+        Journal(ledger, "Rye").write(HeightDoubt(blind=True), "", "met nothing")
+        join(ledger, made, other / "backups", other / "dialects", NOON)
+        seen = Journal(ledger, "Rye").read(HeightDoubt)
+        assert [e.figures.blind for e in seen] == [True]

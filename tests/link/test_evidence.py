@@ -6,17 +6,28 @@ import contextlib
 import numpy as np
 import pytest
 
-from standins import Standin, as_described, finger, guard_on, shipped_sheet, unprobed
+from standins import (
+    Standin,
+    as_described,
+    finger,
+    fingered,
+    guard_on,
+    shipped_sheet,
+    tallgrain,
+    unprobed,
+)
 from tallgrain.errors import LookAgain, ProbeDoubted, TallGrainError
 from tallgrain.link.connect import connected
 from tallgrain.link.guard.evidence import READING_MM
 
-PRINTERS = ("Barley", "Rye", "Millet", "switch_arm", "carried", "proximity", "nozzle", "none")
+PRINTERS = (
+    "Barley", "Rye", "Millet", "switch_arm", "carried", "proximity", "nozzle", "none", "none_up",
+)  # fmt: skip
 WAYS = (
     "honest", "reading", "fit", "both", "factor", "slips", "always", "swapped", "stuck", "careless",
 )  # fmt: skip
 FAULTS = ("", "", "", "dead", "sticks", "inverted", "no-extend", "trips-in-air")
-MOST_TRIES = 14
+MOST_TRIES = 20
 
 
 class Builder:
@@ -98,9 +109,9 @@ def set_gap(made, printer, guard, gap):
 
 def evenings(name, folder, seeds, link=None):
     """(seed, way, fault, gap, looks, strikes) of each; one stand-in serves all of them."""
-    if name == "none":
-        path, sheet = unprobed(folder)
-        options = ("--machine", str(path), "--switch-mm", "0.5")
+    if name.startswith("none"):
+        path, sheet = unprobed(folder, name == "none_up")
+        options = ("--machine", str(path), *(("--switch-mm", "0.5") if name == "none" else ()))
     elif name in ("Barley", "Rye", "Millet"):
         sheet, options = shipped_sheet(name), ("--machine", name)
     else:
@@ -112,7 +123,7 @@ def evenings(name, folder, seeds, link=None):
         guard = guard_on(printer, sheet)
         for seed in seeds:
             rng = np.random.default_rng([seed, PRINTERS.index(name)])
-            way, fault = WAYS[seed % len(WAYS)], FAULTS[seed // len(WAYS) % len(FAULTS)]
+            way, fault = WAYS[seed % len(WAYS)], FAULTS[(seed // len(WAYS) + seed) % len(FAULTS)]
             gap = float(np.exp(rng.uniform(np.log(1.0), np.log(300.0))))
             gap = 40.0 if seed % 3 == 0 else gap
             set_gap(made, printer, guard, gap)
@@ -126,12 +137,36 @@ def evenings(name, folder, seeds, link=None):
         made.stop()
 
 
-@pytest.mark.parametrize("name", PRINTERS)
+# Nothing ends a way of the last one: who is wrong by the same in readings and in what fits strikes.
+@pytest.mark.parametrize("name", PRINTERS[:-1])
 def test_no_saying_strikes(name, tmp_path):
-    honest = []
-    for seed, way, fault, gap, looks, strikes in evenings(name, tmp_path, range(0, 80, 1)):
+    """The first evenings; thousands more in `./run prove`."""
+    for seed, way, fault, gap, looks, strikes in evenings(name, tmp_path, range(30)):
         assert strikes == [], (seed, way, fault, gap)
         if way == "honest" and not fault:
-            honest.append(looks)
             assert looks > 0, (seed, gap)
-    print(name, sorted(honest))
+            if gap == 40.0 and name not in ("none", "none_up", "Millet", "nozzle"):
+                assert looks <= 2, seed
+
+
+def test_at_the_command_line_looks_go_on_from_one_run_to_the_next(standin):
+    """What fits, 20 mm too much each time, on a healthy printer and with a dead probe."""
+    for fault, ends in (("", 0), ("dead", 1)):
+        made = standin("--machine", "Rye", "--cold", "--seed", "8")
+        survey = ("survey", "--link", made.url, "--machine", "Rye", "--count", "2x2")
+        if fault:
+            made.hands("hands.fault", fault=fault)
+        said, status, run = "", 1, fingered
+        for _ in range(5):
+            off = made.truth()["gap_mm"] + 20.0
+            look = ("--clearance-mm", off) if off > READING_MM else ("--fits-mm", off)
+            done = run(made, *survey, *look) if run is fingered else tallgrain(*survey, *look)
+            run, said, status = tallgrain, said + done.stderr, done.returncode
+            if status == 0:
+                break
+        assert status == ends, said
+        assert ("raised by 10" in said) is (not fault)
+        assert ("was not read tripped in time" in said) is bool(fault)
+        assert made.truth()["strikes"] == []
+    assert "one look" in tallgrain(*survey, "--fits-mm", 3, "--clearance-mm", 30, check=2).stderr
+    assert "no thickness" in tallgrain(*survey, "--fits-mm", "thick", check=2).stderr

@@ -11,7 +11,15 @@ from standins import as_json, looked_down, started, tallgrain
 from tallgrain.clock import now
 from tallgrain.core.plan.grid import grid_plan
 from tallgrain.errors import Halted, LinkError, TallGrainError, TrustLost
-from tallgrain.procedures.events import BreakOff, LinkMended, Phase, PointTouched, SurveyEnded
+from tallgrain.procedures.events import (
+    BreakOff,
+    LinkMended,
+    Phase,
+    PointAgain,
+    PointTouched,
+    SurveyEnded,
+)
+from tallgrain.procedures.looking import Quality
 from tallgrain.procedures.survey import survey
 from tallgrain.procedures.warm import warm_up
 from tallgrain.store.ledger import Ledger
@@ -207,3 +215,23 @@ def test_killed_at_random_every_reported_point_is_in_the_ledger(standin, home):
                 assert (point.x, point.y, point.z) == (event["x_mm"], event["y_mm"], event["z_mm"])
     command[command.index("20x20")] = "5x5"
     tallgrain(*command, check=0)
+
+
+@pytest.mark.parametrize("at", [1, 4, 8])
+def test_two_touches_that_disagree_are_never_averaged(linked, ledger, barley, at):
+    """74 µm apart, at an early place, in the middle and at the last: a third and fourth decide."""
+    made, _, guard = linked("--seed", "5")
+    plan, again, events = grid_plan(barley, 3, 3, samples=2), [], []
+    last = len(plan.points) - 1
+    number = min(at, last)
+    good = Quality(barley.probe.repeatability.s_r)
+    for event in survey(guard, ledger, plan, now, BreakOff(), quality=good):
+        if isinstance(event, PointTouched) and event.number == number - 1:
+            made.hands("hands.fault", fault="trips-in-air:2:0.074")
+        again += [e.number for e in [event] if isinstance(e, PointAgain)]
+        events.append(event)
+    found = ledger.survey(events[-1].ident)
+    true = np.array(made.heights(found.xy)["heights"])
+    off = found.heights - true
+    assert number in again and len(found.points[number].left_out) == 1
+    assert abs(off[number] - np.median(off)) < 0.015

@@ -166,6 +166,9 @@ class Channel:
                     self._end(self._gone(error.strerror or str(error)))
                 except LinkError as error:
                     self._end(error)
+        with suppress(OSError):
+            # Whoever else holds the wire (last_word.py) would keep it open.
+            self._socket.shutdown(socket.SHUT_RDWR)
         for part in (self._socket, self._wake_out, self._wake_in):
             with suppress(OSError):
                 part.close()

@@ -158,10 +158,7 @@ class _Serial:
         self._port.write(data)
 
     def fileno(self) -> int | None:
-        try:
-            return int(self._port.fileno())
-        except (AttributeError, OSError, ValueError):
-            return None  # a server's, in a protocol of its own
+        return None  # a device is this program's alone: held twice it could not be linked to again
 
     def close(self) -> None:
         with suppress(OSError):
