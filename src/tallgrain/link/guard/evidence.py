@@ -61,10 +61,10 @@ class Near:
 
 @dataclass(frozen=True)
 class Step:
-    """What the sayings allow: "up" by so much and another look; "fits": only what fits tells more;
-    "bracket": first something that does not fit; "ended" by the probe, no further down than that,
-    where it is not sure that it trips, or "sure", where it has to; "down" by so much with nothing
-    that ends it; "near": as near as looks bring it."""
+    """What the sayings allow: "up" by so much and another look; "ended" by the probe, no further
+    down than that, where it is not sure that it trips, or "sure", where it has to; "down" by so
+    much with nothing that ends it; "near": as near as looks bring it; "bracket": first something
+    that does not fit."""
 
     kind: str
     mm: float = 0.0
@@ -78,14 +78,12 @@ class Evidence:
         self.due = False
         # Whether the newest was said to another program.
         self.recalled = False
-        # Whether readings tell nothing more, so that what fits is asked for.
-        self.only_fits = False
         self._too_thick: Look | None = None
 
     def forget(self) -> None:
         """Begin anew."""
         self.seen, self.due, self._too_thick = [], False, None
-        self.recalled = self.only_fits = False
+        self.recalled = False
 
     @property
     def newest(self) -> Look:
@@ -100,7 +98,7 @@ class Evidence:
 
     def wants_fit(self, z: float) -> bool:
         """Whether something that fits should be pushed under the nozzle for the next look."""
-        return bool(self.seen) and (self.only_fits or self.room(z) < READING_MM)
+        return bool(self.seen) and self.room(z) < READING_MM
 
     def wants_bracket(self, z: float) -> bool:
         """Whether nothing was said yet not to fit, near above what fits."""
@@ -158,22 +156,14 @@ class Evidence:
             way = max(way, room / 2) if near.halves else way
             return Step("sure" if close else "ended", way)
         way = min(room / 2, BLIND_MM)
-        if not fits:
-            # All readings may be too large by so much.
-            way = min(way, room - FAR_MM)
-            if way < LEAST_WAY_MM:
-                self.only_fits = True
-                return Step("fits")
         if near.own_mm is not None and abs(near.own_mm - room) <= OTHERS_AGREE_MM:
             way = max(way, min(near.own_mm, room) - FAR_MM)
         return Step("near" if close else "down", way)
 
     def room(self, z: float) -> float:
-        """How high the nozzle stands at the least by what was said, whichever single saying is
-        wrong (mm): no more than the newest says, and than two of them say."""
-        more = RULER_MM if self.newest.fits else 0.0
-        claims = sorted(s.now(z) + (0.0 if s.fits else more) for s in self.seen)
-        return min(self.newest.now(z), claims[-2] if len(claims) > 1 else claims[0])
+        """How high the nozzle stands at the least by all that was said (mm)."""
+        return min(s.now(z) + (0.0 if s.fits or not self.newest.fits else RULER_MM)
+                   for s in self.seen)  # fmt: skip
 
     @property
     def heights(self) -> tuple[tuple[float, bool], ...]:

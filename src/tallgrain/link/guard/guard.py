@@ -177,8 +177,6 @@ class Guard:
             return self.by_gauge.near(step.mm)
         if step.kind in ("ended", "sure"):
             return self._ended(step.mm, step.kind == "sure")
-        if step.kind == "fits":
-            raise self.look_again("what a ruler could tell is used up")
         if step.kind == "bracket":
             raise self.look_again("what fits was said, and nothing yet that does not")
         if step.kind == "up":
