@@ -131,9 +131,7 @@ def test_a_ledger_of_before_is_read_with_every_figure_as_it_was(home, sample):
     assert rows or sample is not None
 
 
-@given(
-    st.lists(st.tuples(st.integers(-40_000, 40_000), st.booleans()), min_size=1, max_size=8),
-)
+@given(st.lists(st.tuples(st.integers(-40_000, 40_000), st.booleans()), min_size=1, max_size=8))
 def test_what_was_shown_counts_in_its_order_whatever_the_clock_said(tmp_path_factory, entered):
     """Hours of a clock that jumps; the last that was entered is the newest, after a pack too."""
     home = tmp_path_factory.mktemp("order")
