@@ -81,13 +81,13 @@ def judgements():
     from test_looking_back import made_up
 
     from tallgrain.clock import now
+    from tallgrain.core.model.figures import flatness_of
     from tallgrain.core.surface.compare import Noise, compare
-    from tallgrain.core.surface.flat import flatness_noise
 
     rng = np.random.default_rng(0)
     one, other = made_up(9, now(), rng), made_up(9, now(), rng)
     return {
-        "flatness of 9 x 9 with its interval": calls(lambda: flatness_noise(one, 0.003)),
+        "flatness of 9 x 9 with its interval": calls(lambda: flatness_of(one, 0.003)),
         "two surveys of 9 x 9 compared": calls(lambda: compare(one, other, Noise())),
     }
 

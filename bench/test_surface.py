@@ -8,9 +8,9 @@ from scipy.interpolate import RegularGridInterpolator
 from scipy.spatial import ConvexHull
 
 from tallgrain.clock import now
+from tallgrain.core.model.figures import flatness_of
 from tallgrain.core.surface.chart import chart
 from tallgrain.core.surface.density import audit_layer, density_advice
-from tallgrain.core.surface.flat import flatness_noise
 from tallgrain.core.surface.furrows import Viewpoint
 from tallgrain.core.surface.interpolate import mesh_of
 from tallgrain.core.surface.moments import Scale, polynomial_rows
@@ -177,7 +177,7 @@ def test_a_million_points(versus, tmp_path_factory):
         def ours():
             survey = ledger.survey(ledger.add_survey(read_survey(file, now())))
             judge(survey.xy, survey.heights)
-            flatness_noise(survey, 0.003)
+            flatness_of(survey, 0.003)
 
         versus(
             "a million points imported and judged / numpy.loadtxt",

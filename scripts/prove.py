@@ -17,6 +17,7 @@ from prove_hands import hands_text
 from prove_held import held_text
 from prove_layer import layer_text
 from prove_levelling import levelling_text
+from prove_model import model_text
 from prove_noise import noise_text
 from prove_promises import promises_text
 from prove_sittings import sittings_text
@@ -303,6 +304,7 @@ def main() -> None:
                 *hands_text(),
                 *held_text(),
                 *noise_text(),
+                *model_text(),
                 *layer_text(),
                 *sittings_text(),
             ]

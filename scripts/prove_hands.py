@@ -8,8 +8,8 @@ from pathlib import Path
 import numpy as np
 
 from tallgrain.clock import now
+from tallgrain.core.model.figures import flatness_of
 from tallgrain.core.plan.grid import grid_plan
-from tallgrain.core.surface.flat import flatness_noise
 from tallgrain.errors import LookAgain
 from tallgrain.link.connect import connected
 from tallgrain.procedures.events import BreakOff
@@ -78,7 +78,7 @@ def _felt(seed, scatter, up):
     off = told.heights - true
     u = np.array([p.u for p in told.points])
     near = (np.abs(off - off.mean()) <= 2 * u).tolist()
-    flat = abs(_fltt(told.xy, told.heights) - _fltt(told.xy, true)) <= 2 * flatness_noise(told, 1).u
+    flat = abs(_fltt(told.xy, told.heights) - _fltt(told.xy, true)) <= 2 * flatness_of(told, 1).u
     ends = [n for n, after in zip(asked, [*asked[1:], 1], strict=True) if after == 1]
     return flat, near, ends, strikes
 

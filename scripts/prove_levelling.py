@@ -12,6 +12,7 @@ from scipy.optimize import minimize
 
 from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.model.touches import plain_touches
 from tallgrain.core.plan.grid import grid_plan
 from tallgrain.core.plan.motors import check_moves
 from tallgrain.core.plan.supports import supports_plan
@@ -103,7 +104,11 @@ def levelling(sheet: MachineSheet, seeds: Sequence[int]) -> list[Levelled]:
         plate = plate_on(sheet, chance, 0.6)
         needed, left = 99, np.nan
         for number in range(4):
-            solved = solve_tilt(sheet, plan.points, touched(plate, plan.points, chance, 2), "datum")
+            solved = solve_tilt(
+                sheet,
+                plain_touches(plan.points, touched(plate, plan.points, chance, 2), True),
+                "datum",
+            )
             left = left_to_correct(sheet, plate)
             if left <= 3 * solved.noise:
                 needed = number
@@ -156,7 +161,9 @@ def screwing(seeds: Sequence[int]) -> list[Screwed]:
         best, gain, left = best_of_screws(plate, xy), None, []
         heights = touched(plate, xy, chance, 2)
         for _ in range(4):
-            solved = solve_adjusters(RYE, xy, heights, gain=gain.value if gain else 1.0)
+            solved = solve_adjusters(
+                RYE, plain_touches(xy, heights), gain=gain.value if gain else 1.0
+            )
             raised = np.zeros(len(names))
             for i, (screw, turn) in enumerate(zip(plate.adjusters, solved.turns, strict=True)):
                 if not turn.leave:

@@ -55,8 +55,10 @@ def test_the_story_runs_again_to_the_same_first_evenings(home, tmp_path):
         for ident in ("1", "2"):
             old, new = shipped.survey(ident), made.survey(ident)
             assert new.taken_at == old.taken_at
-            # The same plate; how often it was touched on the way down moves the chance along.
-            off = new.heights - old.heights
+            # The same plate, in another order; how often it was touched on the way down moves the
+            # chance along.
+            was, now = (one.heights[np.lexsort(one.xy.T)] for one in (old, new))
+            off = now - was
             assert np.std(off) < 0.006 and abs(off.mean()) < 0.03 and np.ptp(old.heights) > 0.09
     with pytest.raises(JobError, match="there is a ledger already"):
         next(demo.make_season(fresh))
@@ -72,7 +74,7 @@ def test_comparing_on_the_command_line(home):
     assert "changed_shape" in late["verdict"]
     assert late["overlap_points"] > 70
     loose = as_json("compare", "3", "34", "--sigma-mm", "1")
-    assert (loose["verdict"], loose["noise_rms_mm"]) == ("same", pytest.approx(2**0.5))
+    assert (loose["verdict"], loose["noise_rms_mm"]) == ("same", pytest.approx(2**0.5, rel=0.01))
     same = tallgrain("compare", "33", "33", check=0).stdout
     assert same.splitlines()[-1].startswith("The same bed")
     said = tallgrain("compare", "5", "34", check=0).stdout

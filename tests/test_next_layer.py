@@ -17,9 +17,11 @@ from tallgrain.journal.journal import Journal
 from tallgrain.journal.records import (
     GapSolved,
     PrintConditions,
+    ScrewTurned,
     StartPolicy,
     SurfaceWritten,
     SurveyTook,
+    TiltLooked,
     TrialPrinted,
     ValueChanged,
 )
@@ -373,3 +375,28 @@ def test_feeling_again_promises_no_more_than_it_can_keep(rye):
     rye.felt(1.6, 0.004)
     found = {one.code: gap_of(one.after) for one in acts(*rye.now_is(), AIM)}
     assert "set" in found and found["feel"].mean == 0.0
+
+
+def test_levelling_since_the_survey_moves_the_plate_by_what_it_did(home):
+    told = Told(home)
+    told.survey()
+    told.felt()
+    before = told.now_is()[1].bends
+    assert "levelled" not in [one.code for one in before]
+    told.journal.write(TiltLooked(spread=0.2, sent={"left": 0.1, "right": -0.1}), "loop", "correct")
+    (levelled,) = [one for one in told.now_is()[1].bends if one.code == "levelled"]
+    # The gantry leans 0.2 mm over the 342 mm between its motors: the plate, right side nearer.
+    slope = 0.2 / 342 * SHEET.plate.outline.box.width / 2
+    assert levelled.mean == pytest.approx((0, slope, 0, 0, 0, 0), abs=1e-6)
+    assert levelled.u[1] == pytest.approx(0.05 * slope, rel=1e-3)
+    screw = SHEET.adjusters[0]
+    told.journal.write(ScrewTurned(clockwise_deg=180), screw.name, "turned")
+    (both,) = [one for one in told.now_is()[1].bends if one.code == "levelled"]
+    up = screw.lead_mm / 2 * (1 if screw.raises == "clockwise" else -1)
+    box = SHEET.plate.outline.box
+    u, v = (np.array(screw.at) - box.middle) / (box.width / 2, box.depth / 2)
+    more = np.subtract(both.mean, levelled.mean)
+    assert np.sign(more @ (0, u, v, 0, 0, 0)) == np.sign(up) and both.u[1] > levelled.u[1]
+    told.survey()  # and what it did is in the heights
+    assert "levelled" not in [one.code for one in told.now_is()[1].bends]
+    told.ledger.close()

@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 
 from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.model.touches import plain_touches
 from tallgrain.core.plan.kinds import plan_for
 from tallgrain.core.plan.screws import both_reach
 from tallgrain.core.solve.adjusters import reach_of, room_of, solve_adjusters
@@ -33,7 +34,7 @@ def answered(seed, who, lead=None, reverse=False):
             screw.clockwise_raises ^= reverse
     before = prove_levelling.touched(plate, XY, chance, 2)
     meant = np.zeros(6)
-    for i, turn in enumerate(solve_adjusters(RYE, XY, before).turns):
+    for i, turn in enumerate(solve_adjusters(RYE, plain_touches(XY, before)).turns):
         if not turn.leave:
             way = 1.0 if turn.direction == "clockwise" else -1.0
             plate.adjusters[i].turn(way * turn.turn_deg + float(chance.normal(0, 2.0)))
@@ -103,14 +104,14 @@ def test_springs_keep_the_room_that_their_turns_leave():
     assert by_name["front-left"] == pytest.approx((-0.75, 0.05))
     assert by_name["rear-left"] == pytest.approx((0.0, 1.1))  # beyond its end: only back
     heights = 0.002 * XY[:, 0]
-    solved = solve_adjusters(sheet, XY, heights, limits=(low, high))
+    solved = solve_adjusters(sheet, plain_touches(XY, heights), limits=(low, high))
     assert (solved.raises >= low - 1e-9).all() and (solved.raises <= high + 1e-9).all()
 
 
 def test_a_corner_that_was_not_touched_is_said():
     seen = XY[(XY[:, 0] < 150) | (XY[:, 1] < 130)]
     with pytest.raises(InputError, match="rear-right"):
-        solve_adjusters(RYE, seen, 0.001 * seen[:, 0])
+        solve_adjusters(RYE, plain_touches(seen, 0.001 * seen[:, 0]))
 
 
 @pytest.mark.parametrize("sheet", prove_levelling.SHEETS.values())

@@ -9,10 +9,10 @@ import pytest
 from sittings import PROVING
 from standins import feels_at, guard_on, looked_down, see, started, tallgrain, unprobed
 from tallgrain.clock import now
+from tallgrain.core.model.figures import flatness_of
 from tallgrain.core.plan.grid import grid_plan
 from tallgrain.core.solve.feel import MOST
 from tallgrain.core.solve.gap import solve_gap
-from tallgrain.core.surface.flat import flatness_noise
 from tallgrain.errors import GuardRefused, InputError, JobError, LookAgain, TallGrainError
 from tallgrain.journal.journal import Journal
 from tallgrain.link.connect import connected
@@ -84,7 +84,7 @@ def test_a_hand_survey_tells_the_plate_as_it_is(at_quern, tmp_path, seed, up):
     u = np.array([p.u for p in told.points])
     off = (told.heights - true) - (told.heights - true).mean()
     assert (np.abs(off) < 2.5 * u).all() and (u[1:] < 0.03).all()
-    noise = flatness_noise(told, 0.003)
+    noise = flatness_of(told, 0.003)
     assert noise.measured and abs(fltt(told.xy, told.heights) - fltt(told.xy, true)) <= 2 * noise.u
     ends = [n for n, after in zip(feels, [*feels[1:], 1], strict=True) if after == 1]
     assert len(ends) == 16 and max(ends) <= MOST and np.median(ends) <= 5

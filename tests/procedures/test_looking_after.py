@@ -8,7 +8,7 @@ from tallgrain.core.plan.grid import grid_plan
 from tallgrain.core.surface.compare import Noise, compare
 from tallgrain.core.surface.quality import series_drift
 from tallgrain.formats.survey_json import parse_survey, survey_text
-from tallgrain.procedures.events import BreakOff, FirstAgain, Phase, PointAgain, PointTouched
+from tallgrain.procedures.events import BreakOff, Phase, PointAgain, PointTouched, TouchedAgain
 from tallgrain.procedures.looking import Quality
 from tallgrain.procedures.rounds import COLD_C, Round, pair
 from tallgrain.procedures.survey import survey
@@ -47,8 +47,9 @@ def test_bad_touches_are_found_touched_again_and_kept_apart(linked, ledger, barl
             if point.left_out:
                 apart = np.abs(np.subtract.outer(point.left_out, point.touches)).min()
                 assert apart > 2 * barley.probe.repeatability.s_r
-        checks = [e for e in events if isinstance(e, FirstAgain)]
-        assert [r.after for r in found.rechecks] == [e.after for e in checks]
+        checks = [e for e in events if isinstance(e, TouchedAgain)]
+        assert [(r.after, r.place) for r in found.rechecks] == [(e.after, e.place) for e in checks]
+        assert list(plan.again) == [(e.after, e.place) for e in checks]
         assert checks[-1].after == len(plan.points) and len(checks) >= 3
         far += [abs(z - p.z) for p in found.points for z in p.left_out]
     assert max(looked) < 0.02 and marked >= 1
@@ -59,10 +60,11 @@ def test_bad_touches_are_found_touched_again_and_kept_apart(linked, ledger, barl
 def test_a_drifting_series_is_seen_and_can_be_read_without_it(linked, ledger, barley, home):
     _, _, guard = linked("--seed", "2")
     guard.heat(200.0, 0.0)  # the nozzle's heat creeps into the probe: a drift of its own
-    _, found = run(guard, ledger, grid_plan(barley, 7, 7, 2), Quality(0.003, every=10))
+    _, found = run(guard, ledger, grid_plan(barley, 7, 7, 2), Quality(0.003))
     drift = series_drift(found, 0.003)
-    first = found.points[0].z
-    assert drift.mm == pytest.approx(np.mean(found.rechecks[-1].touches) - first, abs=0.012)
+    again = max(found.rechecks, key=lambda r: r.after - r.place)
+    moved = again.touches[0] - found.points[again.place].z
+    assert drift.mm == pytest.approx(moved * 49 / (again.after - again.place), abs=0.012)
     rate = 2e-4
     ledger.take_out_drift(found.ident, rate)
     without = ledger.survey(found.ident)

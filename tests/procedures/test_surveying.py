@@ -66,8 +66,8 @@ def test_each_point_is_stored_before_the_next_touch(linked, home, ledger, barley
             with Ledger.open(home, write=False) as reader:
                 stored = reader.survey(reader.heads()[-1].ident).points
             assert (stored[-1].x, stored[-1].z) == (event.x, event.z)
-            # Two for the reference, up to two to feel the way to the corner, then two a point.
-            assert made.truth()["touches"] <= 5 + 2 * (event.number + 1)
+            # Two for the reference, up to two to feel the way to a corner, then two a point.
+            assert made.truth()["touches"] <= 7 + 2 * (event.number + 1)
 
     run(guard, ledger, grid_plan(barley, 5, 5, samples=2), check)
 
@@ -217,7 +217,7 @@ def test_killed_at_random_every_reported_point_is_in_the_ledger(standin, home):
     tallgrain(*command, check=0)
 
 
-@pytest.mark.parametrize("at", [1, 4, 8])
+@pytest.mark.parametrize("at", [1, 5, 8])
 def test_two_touches_that_disagree_are_never_averaged(linked, ledger, barley, at):
     """74 µm apart, at an early place, in the middle and at the last: a third and fourth decide."""
     made, _, guard = linked("--seed", "5")

@@ -63,7 +63,7 @@ def test_six_screws_come_within_tolerance_by_keys(rye, qtbot):
         if work.level:
             break
     assert work.level
-    assert "Within tolerance" in station.screw.text()
+    assert station.screw.text().startswith(("Within tolerance", "Below the noise"))
     assert work.solved.before.fltt < 0.5 * first
     assert work.gain.u < 0.2 and abs(work.gain.value - 1) < 0.4
     assert window.rooms[station.name].kernel().fill is Fill.FULL
@@ -210,7 +210,9 @@ def test_one_screw_is_touched_alone_and_the_others_follow(rye, qtbot):
     assert work.turned[meant.name] == pytest.approx(meant.raise_mm + too_far, rel=0.15)
     assert work.left[0].raise_mm == pytest.approx(-too_far, abs=0.05)
     others = {t.name: t.raise_mm for t in work.left[1:]}
-    assert others == pytest.approx({n: before[n] for n in others}, abs=1e-4)  # against the one held
+    assert others == pytest.approx(
+        {n: before[n] for n in others}, abs=0.004
+    )  # against the held one
     assert s.ledger.observations("Rye", "screw probed")[-1].item == meant.name
     measure(window, qtbot)
     assert made.truth()["strikes"] == []

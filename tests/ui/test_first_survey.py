@@ -52,13 +52,13 @@ def test_survey_break_off_start_again_halt(bench, qtbot):
     assert s.problem is None, s.problem
     qtbot.waitUntil(lambda: s.shown is not None and s.shown.head.ident != first, timeout=30_000)
     assert s.shown.survey.complete
-    flat = s.shown.sight.judgement.noise.value
-    assert f"{flat:.3f} mm flatness" in words(window)
+    flat = s.shown.sight.judgement.own.value
+    assert f"{flat:.3f} mm over the area" in words(window)
     assert "Parts, mm" in words(window)
     kernel = window.rooms["Surface"].kernel()
     assert (kernel.fill, kernel.headline) == (
         Fill.FULL,
-        f"{s.shown.sight.judgement.noise.value:.3f} mm",
+        f"{s.shown.sight.judgement.own.value:.3f} mm",
     )
     # Once more, and halt in mid-touch: the nozzle stays where it is and the program says so.
     s.choose_plan(LONG)

@@ -40,9 +40,10 @@ def test_the_year_is_there(season):
     assert (np.diff(picture.times) > 0).all()
     assert picture.tolerance == 0.2
     assert 0 < (~picture.like).sum() < 12  # some on the other sheet, some cold
-    # The strip tells what was measured, the kernel what the plate is without its touches' noise.
+    # The strip tells what was measured at the points, the kernel what the plate is over the area
+    # without its touches' noise.
     headline = float(window.rooms["Surface"].kernel().headline.removesuffix(" mm"))
-    assert headline == pytest.approx(picture.figures[-1], abs=0.005)
+    assert headline == pytest.approx(picture.figures[-1], abs=0.015)
     assert "Not as survey 33, 14 Nov 2026" in words(window)
 
 

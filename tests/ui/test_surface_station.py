@@ -289,7 +289,7 @@ def test_until_sure_is_planned_drawn_and_stored(bench, qtbot):
     window.surface.open_plan()
     dialog = window.surface.planning
     dialog.kind.setCurrentIndex(dialog.kind.findData("until-sure"))
-    dialog.tolerance.setValue(0.04)
+    dialog.tolerance.setValue(0.025)
     assert "then wherever the plate is least known" in dialog.summary.text()
     assert not dialog.columns.isEnabled() and not dialog.samples.isEnabled()
     dialog.accept()

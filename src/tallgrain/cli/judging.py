@@ -25,7 +25,7 @@ def flatness(
     as_json: AsJson = False,
 ) -> None:
     """How flat a surveyed plate is, and what its shape is made of."""
-    from tallgrain.core.surface.flat import flatness_noise, flatness_told
+    from tallgrain.core.model.figures import flatness_of
     from tallgrain.core.surface.plausible import refuse_no_plate
     from tallgrain.core.surface.shape import flatness as measure
     from tallgrain.core.surface.shape import judge
@@ -36,8 +36,7 @@ def flatness(
     flat, terms = judge(found.xy, found.heights, _extent(found))
     if reference is Reference.mz:
         flat = measure(found.xy, found.heights, "mz")
-    noise = flatness_noise(found, *_touch_and_creep(found))
-    about = flatness_told(noise, flat.fltt)
+    own = flatness_of(found, *_touch(found))
     document = {
         "n": flat.n,
         "reference": flat.reference,
@@ -51,9 +50,11 @@ def flatness(
             "slope_y_mm_per_m": flat.plane.slope_y * 1000,
         },
         # By the least-squares plane: what the plate itself is, at 95 %.
-        "u_mm": noise.u,
-        "plate": {"fltt_mm": noise.value, "low_mm": noise.low, "high_mm": noise.high},
-        "warnings": [told.document for told in about],
+        "u_mm": own.u,
+        "plate": _range_document(own.points),
+        "area": _range_document(own.area),
+        "touch_mm": own.s_r,
+        "warnings": [told.document for told in own.told],
         "terms": terms
         and {
             "tilt_x_mm": terms.tilt_x,
@@ -81,8 +82,10 @@ def flatness(
         rows.append(["  slope front to rear", number(flat.plane.slope_y * 1000), "mm per m"])
         for name, value in told.items():
             rows.append(["  " + name.removesuffix("_mm").replace("_", " "), number(value), "mm"])
-        rows.append(["without noise, 95 %", f"{noise.low:.3f} to {noise.high:.3f}", "mm"])
-        return "\n".join([aligned(rows), *(one.sentence for one in about)])
+        for name, one in (("over the area", own.area), ("at the points", own.points)):
+            rows.append(["without noise, " + name, f"{one.value:.3f}", "mm"])
+            rows.append(["  95 %", f"{one.low:.3f} to {one.high:.3f}", "mm"])
+        return "\n".join([aligned(rows), *(one.sentence for one in own.told)])
 
     show(document, as_json, table)
 
@@ -118,6 +121,7 @@ def compare(
         "shape_pv_mm": c.shape_pv_mm,
         "noise_rms_mm": c.noise_rms_mm,
         "verdict": c.verdict,
+        "changed_p": c.changed,
         "matters": c.matters,
         "outliers": [{"x_mm": float(x), "y_mm": float(y)} for x, y in c.outliers],
         "unlike": list(c.unlike),
@@ -149,18 +153,20 @@ def _extent(found: Any) -> Any:
     return round_extent(plate.outline.middle, found.xy)
 
 
-def _touch_and_creep(found: Any) -> tuple[float, float]:
-    """What one touch of that printer scatters by, and what a survey of it creeps by (mm), as they
-    were learnt where they were."""
+def _range_document(one: Any) -> dict[str, float]:
+    return {"fltt_mm": one.value, "low_mm": one.low, "high_mm": one.high}
+
+
+def _touch(found: Any) -> tuple[float, bool]:
+    """What one touch of that printer scatters by (mm), and whether that was learnt."""
     from tallgrain.core.surface.compare import DEFAULT_S_R
-    from tallgrain.core.warming import CREEP_MM
     from tallgrain.resolve import machine_sheet
 
     try:
-        learnt = learnt_here(machine_sheet(found.machine)[0])
+        touch = learnt_here(machine_sheet(found.machine)[0]).touch
     except InputError:  # a printer that is not known here
-        return DEFAULT_S_R, CREEP_MM
-    return learnt.touch.s, learnt.creep.s
+        return DEFAULT_S_R, False
+    return touch.s, touch.seen > 0
 
 
 def repeatability_document(found: Any) -> dict[str, Any]:
@@ -237,7 +243,7 @@ def density(
     method: Literal["bilinear", "bicubic"] = (
         "bicubic" if interpolation is Interpolation.bicubic else "bilinear"
     )
-    s = float(np.sqrt((point_noise(found, _touch_and_creep(found)[0])[0] ** 2).mean()))
+    s = float(np.sqrt((point_noise(found, _touch(found)[0])[0] ** 2).mean()))
     advice = density_advice(found.xy, found.heights, tolerance_mm, method, samples, s)
     document = {
         "options": [

@@ -101,13 +101,10 @@ def solve_tilt_of(
 
     sheet, _ = machine_sheet(machine)
     found, learnt = survey_named(survey), learnt_here(sheet)
-    solved = tilt_of(learnt.sheet(sheet), found, hold, learnt.creep.s)
+    solved = tilt_of(learnt.sheet(sheet), found, hold, learnt.touch.seen > 0)
     document: dict[str, Any] = {
         "raise_mm": {n: _round(float(r)) for n, r in solved.by_name.items()},
         "u_mm": {n: _round(float(u)) for n, u in zip(solved.names, solved.u, strict=True)},
-        "if_crept_mm": {
-            n: _round(float(u)) for n, u in zip(solved.names, solved.unseen, strict=True)
-        },
         "before_pv_mm": _round(solved.before),
         "after_pv_mm": _round(solved.after),
         "twist_left_mm": _round(solved.twist_left),
@@ -151,8 +148,7 @@ def solve_adjusters_of(
 
     sheet, _ = machine_sheet(machine)
     found, learnt = survey_named(survey), learnt_here(sheet)
-    solved = adjusters_by(learnt.sheet(sheet), found, hold=hold, creep=learnt.creep.s)
-
+    solved = adjusters_by(learnt.sheet(sheet), found, hold=hold, learnt=learnt.touch.seen > 0)
     document = {**adjusters_document(solved), "dropped": _dropped(found, solved.dropped)}
 
     def table() -> str:
@@ -186,10 +182,9 @@ def adjusters_document(solved: Any) -> dict[str, Any]:
                 "turn_deg": _round(turn.turn_deg),
                 "direction": turn.direction,
                 "u_deg": _round(turn.u_deg),
-                "if_crept_mm": _round(float(unseen)),
                 "leave": turn.leave,
             }
-            for turn, unseen in zip(solved.turns, solved.unseen, strict=True)
+            for turn in solved.turns
         },
         "before": told(solved.before),
         "after": told(solved.after),

@@ -243,7 +243,6 @@ def note_many_acts(places: int) -> None:
 
 def _tell(event: object, as_json: bool) -> None:
     from tallgrain.procedures.events import (
-        FirstAgain,
         Phase,
         PointAgain,
         PointTouched,
@@ -251,6 +250,7 @@ def _tell(event: object, as_json: bool) -> None:
         SureSoFar,
         SurveyBegan,
         SurveyEnded,
+        TouchedAgain,
     )
 
     if as_json:
@@ -271,8 +271,9 @@ def _tell(event: object, as_json: bool) -> None:
         say(f"{event.number + 1:4d}  touched again ({event.why}): {number(event.z, 4)} mm{left}")
     elif isinstance(event, Rejoined):
         say(event.words)
-    elif isinstance(event, FirstAgain):
-        say(f"      the first point reads {number(event.change, 4)} mm more than at first")
+    elif isinstance(event, TouchedAgain):
+        place, more = event.place + 1, number(event.change, 4)
+        say(f"      point {place}, touched again, reads {more} mm more than before")
     elif isinstance(event, SureSoFar):
         x, y = event.place
         more = "" if event.ended else f"; {event.left[0]} to {event.left[1]} touches more"

@@ -22,8 +22,6 @@ WEIGHT, DOUBT = 12.0, 0.005
 # Steps in which printers tell heights (mm), the coarsest first; finer ones don't matter.
 STEPS_MM = (0.1, 0.05, 0.025, 0.02, 0.0125, 0.01, 0.005)
 ALMOST, SOME = 1e-4, 500
-# Tukey's constant: what is further out than so many times the middle one says nothing.
-BIWEIGHT = 9.0
 # Beyond this nothing is called known: with one degree of freedom Student's limit is 7 times.
 MOST_WIDER = 7.0
 
@@ -74,23 +72,6 @@ def scatter_of(
         pooled = (weight * stated**2 + squares) / (weight + freedom)
         return Scatter(float(np.sqrt(pooled)), weight + freedom, True, left)
     return Scatter(max(left, stated), float(freedom), stated <= 0, left)
-
-
-def biweight(rest: Floats) -> float:
-    """The standard deviation of what is left over (n,), about 0, whatever a few of them say (mm): a
-    normal one to 1 % from eighty on, and known as well as half as many squares are.
-
-    Tukey's biweight (D. A. Lax, Robust estimators of scale, Journal of the American Statistical
-    Association 80, 1985)."""
-    away = np.abs(np.asarray(rest, dtype=float))
-    middle = float(np.median(away)) if len(away) else 0.0
-    if middle <= 0:
-        return 0.0
-    part = (away / (BIWEIGHT * middle)) ** 2
-    near = part < 1
-    weights = 1 - part[near]
-    below = float((weights * (1 - 5 * part[near])).sum())
-    return float(np.sqrt(len(away) * (away[near] ** 2 * weights**4).sum())) / abs(below)
 
 
 def step_of(heights: Floats) -> float:

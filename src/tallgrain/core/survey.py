@@ -17,6 +17,9 @@ Floats = NDArray[np.float64]
 
 KINDS = ("surface", "supports", "adjusters", "towers", "repeatability", "check")
 
+# What is kept with a survey whose points are in the order of touching.
+ORDER = "order"
+
 # z is the mean of the touches that count. Values are written with at least four decimals, so a
 # larger disagreement is not rounding.
 Z_ROUNDING_MM = 0.0006
@@ -93,10 +96,12 @@ class PlainPoints(Sequence[Point]):
 
 @dataclass(frozen=True)
 class Recheck:
-    """The first point touched again after so many points (mm), to see the series drift."""
+    """A point touched again after so many points (mm), to tell time from plate: the first one, or
+    the one of that number."""
 
     after: int
     touches: tuple[float, ...]
+    place: int = 0
 
 
 @dataclass(frozen=True)
@@ -134,20 +139,11 @@ class Survey:
             return self.points.z
         return np.array([p.z for p in self.points], dtype=float)
 
-    def in_time(self) -> tuple[Floats, Floats, np.ndarray]:
-        """Every height in the order in which it was touched, the first point's later touches among
-        them unless their drift was taken out: places (m, 2), heights (m,) mm, and which point each
-        is (m,), −1 where one was touched again."""
-        after: dict[int, list[float]] = {}
-        for again in () if self.drift_rate_mm else self.rechecks:
-            after.setdefault(min(again.after, len(self.points)), []).extend(again.touches)
-        order: list[tuple[float, float, float, int]] = []
-        for i, p in enumerate(self.points):
-            order.append((p.x, p.y, p.z, i))
-            first = self.points[0]
-            order += [(first.x, first.y, z, -1) for z in after.get(i + 1, [])]
-        told = np.array(order, dtype=float).reshape(-1, 4)
-        return told[:, :2], told[:, 2], told[:, 3].astype(int)
+    @property
+    def timed(self) -> bool:
+        """Whether the points are told in the order in which they were touched: a matrix from a file
+        has none, and nothing is concluded from its order."""
+        return bool(self.rechecks) or bool(self.extra.get(ORDER))
 
     def for_machine(self, machine: str) -> "Survey":
         """The same survey, of another printer's name."""

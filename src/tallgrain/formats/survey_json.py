@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 import pydantic
 from pydantic import BaseModel, ConfigDict, FailFast, Field, model_validator
 
-from tallgrain.core.survey import Z_ROUNDING_MM, Conditions, Point, Recheck, Survey
+from tallgrain.core.survey import ORDER, Z_ROUNDING_MM, Conditions, Point, Recheck, Survey
 from tallgrain.errors import InputError
 from tallgrain.formats.refusals import refusal
 from tallgrain.textio import SURVEY_PARTS, parse_json
@@ -42,10 +42,11 @@ class PointRecord(_Part):
 
 
 class RecheckRecord(_Part):
-    """The first point, touched again after so many points."""
+    """A point (the first one: 0), touched again after so many points."""
 
     after: Annotated[int, Field(ge=1)]
     touches: Annotated[list[Height], Field(min_length=1)]
+    place: Annotated[int, Field(ge=0)] = 0
 
 
 class ConditionsRecord(_Part):
@@ -74,6 +75,7 @@ class SurveyRecord(_Part):
     columns: int | None = None
     rows: int | None = None
     rechecks: list[RecheckRecord] = []
+    order: Literal["touched"] | None = None
     drift_rate_mm: Annotated[float, Field(ge=-1, le=1)] = 0.0
 
 
@@ -120,9 +122,9 @@ def _survey_of(record: SurveyRecord) -> Survey:
         complete=record.complete,
         note=record.note,
         shape=shape,
-        rechecks=tuple(Recheck(r.after, tuple(r.touches)) for r in record.rechecks),
+        rechecks=tuple(Recheck(r.after, tuple(r.touches), r.place) for r in record.rechecks),
         drift_rate_mm=record.drift_rate_mm,
-        extra=_extras(record),
+        extra={**_extras(record), **({ORDER: True} if record.order else {})},
     )
 
 
@@ -163,7 +165,12 @@ def survey_text(survey: Survey) -> str:
     if survey.shape:
         head["columns"], head["rows"] = survey.shape
     if survey.rechecks:
-        head["rechecks"] = [{"after": r.after, "touches": list(r.touches)} for r in survey.rechecks]
+        head["rechecks"] = [
+            {"after": r.after, "touches": list(r.touches), "place": r.place}
+            for r in survey.rechecks
+        ]
+    if survey.extra.get(ORDER):
+        head["order"] = "touched"
     if survey.drift_rate_mm:
         head["drift_rate_mm"] = survey.drift_rate_mm
     rows = []

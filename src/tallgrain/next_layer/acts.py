@@ -157,7 +157,8 @@ def _first(g: Ground, s: Situation, print_: Coming, at: Pace) -> Act:
     """A first survey: as if the bed turned out bowed by what is thought likely."""
     plan = grid_plan(g.sheet, COUNTS[0], COUNTS[0])
     sigma = np.full(len(plan.points), g.learnt.touch.s)
-    bowed = s.flat / 2 * (((plan.points - s.whole.middle) / (s.whole.width / 2)) ** 2).sum(axis=1)
+    halves = np.array([s.whole.width, s.whole.depth]) / 2
+    bowed = s.flat / 2 * (((plan.points - s.whole.middle) / halves) ** 2).sum(axis=1)
     after = replace(s, surveyed=PlateField(plan.points, bowed, sigma, s.whole))
     seconds = REFERENCE_S + at.survey * plan.estimate_s
     words = f"Survey the bed at {print_.plate_c:.0f} °C"

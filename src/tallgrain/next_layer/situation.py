@@ -9,17 +9,21 @@ from tallgrain.core.drift.season import like
 from tallgrain.core.held.surface import HeldSurface, Takes
 from tallgrain.core.layer.field import PlateField
 from tallgrain.core.layer.layer import Bent, Followed, Offset, Situation
+from tallgrain.core.learnt import Learnt
 from tallgrain.core.machine.outline import Disc, Outline, Rectangle
+from tallgrain.core.model.figures import touch_scale
+from tallgrain.core.model.posterior import MOST, plate_of, seen_alone
+from tallgrain.core.model.touches import touches_of
 from tallgrain.core.solve.gap import GROWTH_MM_PER_C, GaugeLoop, Trial, posterior
 from tallgrain.core.surface.chart import rim_of
-from tallgrain.core.surface.noise import point_noise
-from tallgrain.core.survey import Survey
+from tallgrain.core.survey import Floats, Survey
 from tallgrain.errors import InputError
 from tallgrain.journal.record import Entry
 from tallgrain.journal.records import GapSolved, Heat, ValuesRead
 from tallgrain.journal.stale import stale_since
 from tallgrain.journal.values import TRIP, ValuesBook
 from tallgrain.next_layer.knows import Coming, Ground, Holds
+from tallgrain.next_layer.since import levelled_since
 from tallgrain.procedures.gauge import gap_for
 from tallgrain.procedures.handover import StartBook
 from tallgrain.procedures.surfaces import last_written, recalled_name, surface_for
@@ -56,8 +60,7 @@ def situation(g: Ground, print_: Coming, holds: Holds | None = None) -> Situatio
         _need_room(print_.box, box)
     field, words = None, "the plate was never surveyed"
     if g.survey is not None:
-        sigma = point_noise(g.survey, g.learnt.touch.s)[0]
-        field = PlateField(g.survey.xy, g.survey.heights, sigma, box)
+        field = PlateField(*_heights_of(g.survey, g.learnt.touch), box)
         shape = g.survey.shape
         count = f"{shape[0]} × {shape[1]}" if shape else f"{len(g.survey.points)} points"
         words = f"touches, and between the points of {count}"
@@ -76,6 +79,15 @@ def situation(g: Ground, print_: Coming, holds: Holds | None = None) -> Situatio
         box,
         radius,
     )
+
+
+def _heights_of(survey: Survey, touch: Learnt) -> tuple[Floats, Floats, Floats]:
+    """Places (n, 2) of a survey, their heights (n,) and what each scatters by (n,), mm."""
+    touches = touches_of(survey)
+    if len(touches) > MOST:
+        return survey.xy, survey.heights, np.full(len(survey.points), touch.s)
+    plate = plate_of(touches, touch_scale(touch.s, touch.seen > 0))
+    return plate.places, *seen_alone(touches, plate)
 
 
 def _need_room(wanted: Rectangle, plate: Rectangle) -> None:
@@ -243,7 +255,8 @@ def _bends(g: Ground, print_: Coming) -> tuple[Bent, ...]:
     if g.survey is None:
         return ()
     found = [_aged(g, g.survey)]
-    found += [made for made in (_heated(g, g.survey, print_), _soaked(g, g.survey, print_)) if made]
+    seen = (_heated(g, g.survey, print_), _soaked(g, g.survey, print_), levelled_since(g, g.survey))
+    found += [made for made in seen if made]
     c = g.survey.conditions
     if c.sheet and print_.sheet and c.sheet != print_.sheet:
         u = OTHER_SHAPE_MM

@@ -79,10 +79,11 @@ class TouchTaken:
 
 
 @dataclass(frozen=True)
-class FirstAgain:
-    """The first point was touched again after so many others; it reads so much higher now (mm)."""
+class TouchedAgain:
+    """A point was touched again after so many; it reads so much higher now (mm)."""
 
     after: int
+    place: int
     change: float
 
 
@@ -132,7 +133,7 @@ Event = (
     | TouchTaken
     | PointTouched
     | SureSoFar
-    | FirstAgain
+    | TouchedAgain
     | PointAgain
     | LinkMended
     | SurveyEnded

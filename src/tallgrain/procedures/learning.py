@@ -23,7 +23,6 @@ from tallgrain.core.solve.gap import (
 from tallgrain.core.surface.compare import Noise
 from tallgrain.core.surface.quality import series_drift
 from tallgrain.core.survey import Floats
-from tallgrain.core.warming import CREEP_MM
 from tallgrain.journal.journal import Journal
 from tallgrain.journal.record import Entry
 from tallgrain.journal.records import GapSolved, SeriesFound, TrialPrinted
@@ -37,6 +36,11 @@ NEWEST, SITTINGS = 60, 60
 NEXT_DAYS = 14.0
 # So many surveys back are asked what their first place did while they were made.
 CREEPS = 20
+
+
+# By how much a survey creeps from its first touch to its last where nothing was learnt of it (one
+# standard deviation, mm).
+CREEP_MM = 0.01
 
 
 @dataclass(frozen=True)
@@ -58,7 +62,7 @@ class PrinterLearnt:
     def noise(self, sheet: MachineSheet, sigma: float | None = None) -> Noise:
         """For comparing two surveys of it."""
         known = self.sheet(sheet)
-        return Noise.of_sheet(known, sigma, self.reference.freedom, self.creep.s)
+        return Noise.of_sheet(known, sigma, self.reference.freedom)
 
     def loop(
         self, sheet: MachineSheet, t_set: float, touches: Sequence[GaugeTouch], **known: Any

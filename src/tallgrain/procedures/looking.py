@@ -1,7 +1,8 @@
 """Looking after a survey while it is made.
 
 Touches of one place that disagree are repeated; points that stand out from their neighbours are
-touched again at the end; the first point is touched again now and then, which shows a drift.
+touched again at the end; a few places are touched again as the plan says, which tells what time
+does to heights.
 """
 
 from collections.abc import Generator, Sequence
@@ -10,8 +11,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from tallgrain.core.plan.grid import Plan
+from tallgrain.core.plan.order import first_again
 from tallgrain.core.surface.quality import agree, scatter_known, settled, standing_out
-from tallgrain.procedures.events import Event, FirstAgain, Phase, PointAgain
+from tallgrain.procedures.events import Event, Phase, PointAgain, TouchedAgain
 from tallgrain.procedures.hand import Hand
 from tallgrain.procedures.recorder import Recorder
 
@@ -21,12 +23,10 @@ MORE = 2
 
 @dataclass(frozen=True)
 class Quality:
-    """s_r: standard deviation of one touch (mm); the first point is touched again after so many
-    others, each time `again` times; a place gets at most `more` touches more than planned."""
+    """s_r: standard deviation of one touch (mm); a place gets at most `more` touches more than
+    planned."""
 
     s_r: float
-    every: int = 25
-    again: int = 2
     more: int = MORE
 
 
@@ -45,7 +45,6 @@ class Looking:
         self._recorder = recorder
         self._plan = plan
         self._places = [touches for _, touches in recorder.known.values()]
-        self._checked = 0
         self._idle = retract  # a series that puts the probe away is about its own scatter
 
     def after_point(self, number: int, z: float) -> Generator[Event, None, float]:
@@ -64,11 +63,11 @@ class Looking:
             self._recorder.touch_more(number, tripped)
         return (yield from self._settle(number, s_r, "its touches disagreed"))
 
-    def between(self, done: int, number: int) -> Generator[Event, None, None]:
-        """After a point: the first one again, where it is time."""
-        last = number == len(self._plan.points)
-        if not self._idle and not last and done % self._quality.every == 0:
-            yield from self._first_again(number)
+    def between(self, done: int) -> Generator[Event, None, None]:
+        """After so many points: those again that the plan says."""
+        last = done == len(self._plan.points)
+        if not self._idle and not last:
+            yield from self._again(done)
 
     def at_the_end(self) -> Generator[Event, None, None]:
         """After all points: those that stand out again, then the first one."""
@@ -89,23 +88,22 @@ class Looking:
                     return
                 self._recorder.touch_more(number, tripped)
             yield from self._settle(number, self._s_r(), "it stood out from its neighbours")
-        yield from self._first_again(len(points))
+        yield from self._again(len(points))
 
-    def _first_again(self, after: int) -> Generator[Event, None, None]:
-        if after == self._checked or 0 not in self._recorder.known:
-            return
-        self._checked = after
-        yield Phase("Touching the first point again")
-        x, y = (float(c) for c in self._plan.points[0])
-        heights = []
-        for again in range(self._quality.again):
-            more = again + 1 < self._quality.again
-            tripped = yield from self._hand.touch(x, y, again=again > 0, more=more)
+    def _again(self, after: int) -> Generator[Event, None, None]:
+        # A plan that grows can't say beforehand.
+        planned = self._plan.again or first_again(len(self._plan.points))
+        for place in (place for moment, place in planned if moment == after):
+            if place not in self._recorder.known:
+                continue
+            yield Phase("Touching a place again")
+            x, y = (float(c) for c in self._plan.points[place])
+            tripped = yield from self._hand.touch(x, y)
             if tripped is None:
                 return
-            heights.append(self._recorder.recheck(after, again, tripped))
-        yield FirstAgain(after, float(np.mean(heights)) - self._recorder.known[0][0])
-        yield Phase("Touching")
+            height = self._recorder.recheck(after, place, tripped)
+            yield TouchedAgain(after, place, height - self._recorder.known[place][0])
+            yield Phase("Touching")
 
     def _settle(self, number: int, s_r: float, why: str) -> Generator[Event, None, float]:
         touches = self._recorder.known[number][1]

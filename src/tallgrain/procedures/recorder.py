@@ -63,10 +63,10 @@ class Recorder:
         self.known[number] = z, touches
         return z
 
-    def recheck(self, after: int, touch: int, tripped_z: float) -> float:
-        """Record a touch of the first point, made again after so many others; its height."""
+    def recheck(self, after: int, place: int, tripped_z: float) -> float:
+        """Record a touch of a point that was made before, after so many others; its height."""
         height = self._height(tripped_z)
-        self._ledger.recheck(self.ident, after, touch, height)
+        self._ledger.recheck(self.ident, after, place, height)
         return height
 
     def next_point(self) -> tuple[float, ...]:

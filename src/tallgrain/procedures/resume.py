@@ -14,7 +14,7 @@ from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.plan.grid import Plan, grid_plan
 from tallgrain.core.plan.sure import KEY, sure_plan
 from tallgrain.core.surface.rejoin import Agreement, agreement, spread_out
-from tallgrain.core.survey import Survey
+from tallgrain.core.survey import ORDER, Survey
 from tallgrain.errors import InputError, TallGrainError
 from tallgrain.link.guard.guard import Guard
 from tallgrain.procedures.events import BreakOff, Event, Phase, Rejoined
@@ -59,7 +59,7 @@ def plan_of(old: Survey, sheet: MachineSheet) -> Plan:
             ) from None
     elif not old.complete and old.shape is not None:
         samples = max((len(p.touches) for p in old.points), default=1) or 1
-        plan = grid_plan(sheet, *old.shape, samples)
+        plan = grid_plan(sheet, *old.shape, samples, raster=not old.extra.get(ORDER))
     else:
         why = "it is complete" if old.complete else "it has no grid that tells what is left of it"
         raise InputError(
@@ -112,7 +112,7 @@ def resume(
             Measuring(guard, ledger, ident, plan, t_set, done, quality=good), break_off
         )
         return
-    rest = replace(plan, points=plan.points[done:], shape=None, dropped=())
+    rest = replace(plan, points=plan.points[done:], shape=None, dropped=(), again=())
     conditions = conditions_of(state, old.conditions.soak_min, old.conditions.sheet)
     new = ledger.begin_survey(
         NewSurvey(

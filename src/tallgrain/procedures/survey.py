@@ -9,7 +9,7 @@ from typing import Any
 
 from tallgrain.core.plan.grid import Plan
 from tallgrain.core.plan.kinds import for_a_hand
-from tallgrain.core.survey import Conditions
+from tallgrain.core.survey import ORDER, Conditions
 from tallgrain.errors import Halted, JobError, LinkError, TallGrainError, TrustLost
 from tallgrain.journal.journal import Journal
 from tallgrain.journal.records import SurveyTook
@@ -94,7 +94,7 @@ def survey(
             plan.shape,
             conditions_of(state, soak_min, sheet),
             note,
-            {**(extra or {}), **plan.extra},
+            {ORDER: True, **(extra or {}), **plan.extra},
         )
     )
     yield from measure(Measuring(guard, ledger, ident, plan, t_set, quality=quality), break_off)
@@ -172,7 +172,7 @@ def _touch_all(job: Measuring, recorder: Recorder, break_off: BreakOff) -> Itera
         if (sure := plan.sureness()) is not None:
             yield SureSoFar(sure.mm, sure.place, sure.left, len(plan.points) == number + 1)
         if care is not None:
-            yield from care.between(number + 1 - first, number + 1)
+            yield from care.between(number + 1)
     if care is not None:
         yield from care.at_the_end()
 

@@ -375,10 +375,10 @@ class Ledger:
             )
             connection.execute(surveys.SET_HEIGHT, (z, survey, number))
 
-    def recheck(self, ident: str, after: int, touch: int, z: float) -> None:
-        """Put a touch of the first place, made again after so many others, on disk."""
+    def recheck(self, ident: str, after: int, place: int, z: float) -> None:
+        """Put a touch of a place that was touched before, after so many others, on disk."""
         with self._writing() as connection:
-            connection.execute(surveys.ADD_RECHECK, (int(ident), after, touch, z))
+            connection.execute(surveys.ADD_RECHECK, (int(ident), after, 0, z, place))
 
     def take_out_drift(self, ident: str, rate_mm: float | None) -> None:
         """Read the survey without a drift of so much a point from now on, or (None) with it."""

@@ -62,7 +62,7 @@ _OBSERVATIONS = """CREATE TABLE observations (
     outcome VARCHAR NOT NULL,
     note VARCHAR NOT NULL,
     figures JSON NOT NULL)"""
-# A survey's first place, touched again after so many others.
+# A survey's place (the first one, before there were more), touched again after so many others.
 _RECHECKS = """CREATE TABLE rechecks (
     survey INTEGER NOT NULL REFERENCES surveys (id),
     "after" INTEGER NOT NULL,
@@ -119,6 +119,11 @@ STEPS: tuple[Step, ...] = (
         "CREATE TABLE IF NOT EXISTS alembic_version (version_num VARCHAR(32) NOT NULL)",
         "DELETE FROM alembic_version",
         "INSERT INTO alembic_version VALUES ('0008')",
+    ),
+    # Which place was touched again: the first one before.
+    (
+        "ALTER TABLE rechecks ADD COLUMN place INTEGER NOT NULL DEFAULT 0",
+        "UPDATE alembic_version SET version_num = '0009'",
     ),
 )
 NEWEST = len(STEPS)

@@ -26,7 +26,7 @@ from tallgrain.store.schema import instant
 
 ADD_POINT = "INSERT INTO points (survey, number, x, y, z, u) VALUES (?, ?, ?, ?, ?, ?)"
 ADD_TOUCH = "INSERT INTO touches (survey, number, touch, z, counts) VALUES (?, ?, ?, ?, ?)"
-ADD_RECHECK = 'INSERT INTO rechecks (survey, "after", touch, z) VALUES (?, ?, ?, ?)'
+ADD_RECHECK = 'INSERT INTO rechecks (survey, "after", touch, z, place) VALUES (?, ?, ?, ?, ?)'
 SET_HEIGHT = "UPDATE points SET z = ? WHERE survey = ? AND number = ?"
 
 # Counted one by one only where a survey is not packed: a season may have a million points.
@@ -122,12 +122,24 @@ def insert_whole(connection: Connection, survey: Survey) -> int:
     )
     connection.executemany(
         ADD_RECHECK,
-        ((number, r.after, j, z) for r in survey.rechecks for j, z in enumerate(r.touches)),
+        (
+            (number, after, j, z, place)
+            for after, told in _by_moment(survey.rechecks).items()
+            for j, (z, place) in enumerate(told)
+        ),
     )
     pack(connection, number)
     if rate:
         connection.execute("UPDATE surveys SET drift_rate_mm = ? WHERE id = ?", (rate, number))
     return number
+
+
+def _by_moment(rechecks: Sequence[Recheck]) -> dict[int, list[tuple[float, int]]]:
+    """What was touched again after so many points: heights (mm) and places."""
+    told: dict[int, list[tuple[float, int]]] = {}
+    for one in rechecks:
+        told.setdefault(one.after, []).extend((z, one.place) for z in one.touches)
+    return told
 
 
 def read_heads(connection: Connection, machine: str | None, number: int | None) -> list[SurveyHead]:
@@ -163,10 +175,10 @@ def read_survey(connection: Connection, number: int) -> Survey | None:
     query = "SELECT number, z, counts FROM touches WHERE survey = ? ORDER BY number, touch"
     for point, z, counts in connection.execute(query, (number,)):
         touches.setdefault((point, bool(counts)), []).append(z)
-    again: dict[int, list[float]] = {}
-    query = 'SELECT "after", z FROM rechecks WHERE survey = ? ORDER BY "after", touch'
-    for after, z in connection.execute(query, (number,)):
-        again.setdefault(after, []).append(z)
+    again: dict[tuple[int, int], list[float]] = {}
+    query = 'SELECT "after", place, z FROM rechecks WHERE survey = ? ORDER BY "after", touch'
+    for after, place, z in connection.execute(query, (number,)):
+        again.setdefault((after, place), []).append(z)
     query = """SELECT number, x, y, z, u FROM points WHERE survey = ? AND z IS NOT NULL
         ORDER BY number"""
     points: Sequence[Point] = tuple(
@@ -193,7 +205,7 @@ def read_survey(connection: Connection, number: int) -> Survey | None:
         note=row["note"],
         ident=str(row["id"]),
         shape=(row["columns"], row["rows"]) if row["columns"] and row["rows"] else None,
-        rechecks=tuple(Recheck(after, tuple(z)) for after, z in again.items()),
+        rechecks=tuple(Recheck(after, tuple(z), place) for (after, place), z in again.items()),
         drift_rate_mm=rate,
         extra=json.loads(row["extra"]) or {},
     )

@@ -1,4 +1,4 @@
-"""A grid of probe points within reach, in serpentine order."""
+"""A grid of probe points within reach, in an order that tells time from plate."""
 
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Literal
@@ -8,6 +8,7 @@ import numpy as np
 from tallgrain.core.machine.outline import Rectangle, path_length
 from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.plan.order import first_again, in_halves
 from tallgrain.core.survey import Floats
 from tallgrain.errors import InputError
 
@@ -48,6 +49,8 @@ class Plan:
     samples: int = 1
     # What one touch of a place takes (s).
     touch_s: float = TOUCH_S
+    # What is touched again: after how many points, and which.
+    again: tuple[tuple[int, int], ...] = ()
 
     @property
     def most_points(self) -> int:
@@ -72,14 +75,23 @@ class Plan:
         return None
 
     @property
+    def way(self) -> Floats:
+        """All places (m, 2) in the order in which they are touched, those again among them."""
+        after: dict[int, list[int]] = {}
+        for moment, place in self.again:
+            after.setdefault(moment, []).append(place)
+        order = [k for i in range(len(self.points)) for k in (i, *after.get(i + 1, ()))]
+        return self.points[order]
+
+    @property
     def travel_mm(self) -> float:
         """Length of the way through all points."""
-        return path_length(self.points)
+        return path_length(self.way)
 
     @property
     def estimate_s(self) -> float:
         """A first idea of the time that it takes, in seconds."""
-        touching = len(self.points) * self.samples * self.touch_s
+        touching = (len(self.points) * self.samples + len(self.again)) * self.touch_s
         return TO_START_S + self.travel_mm / TRAVEL_MM_S + touching
 
 
@@ -105,14 +117,16 @@ def grid_plan(
     samples: int = 1,
     kind: str = "surface",
     margins: Margins | None = None,
+    raster: bool = False,
 ) -> Plan:
     """An even grid over the reach: columns x rows probe points, `samples` touches at each.
 
-    Rows are travelled left to right and back, from the front. Points on a keep-out, off a round
+    Rows are travelled to and fro in two halves (core.plan.order), or, as surveys were before, one
+    after another from the front (raster). Points on a keep-out, off a round
     plate or, with margins of one's own, beyond reach are dropped with the reason. Raises InputError
     where nothing is left.
     """
-    return grid_over(sheet, box_within(sheet, margins), columns, rows, samples, kind)
+    return grid_over(sheet, box_within(sheet, margins), columns, rows, samples, kind, raster)
 
 
 def box_within(sheet: MachineSheet, margins: Margins | None = None) -> Rectangle:
@@ -158,6 +172,7 @@ def grid_over(
     rows: int,
     samples: int = 1,
     kind: str = "surface",
+    raster: bool = False,
 ) -> Plan:
     """An even grid over a box, as grid_plan makes it over the whole reach."""
     low, high = SAMPLES_RANGE
@@ -171,8 +186,11 @@ def grid_over(
     xs = np.round(np.linspace(box.x0, box.x1, columns), 3)
     ys = np.round(np.linspace(box.y0, box.y1, rows), 3)
     grid = np.stack(np.meshgrid(xs, ys), axis=-1)
-    grid[1::2] = grid[1::2, ::-1]
-    points = grid.reshape(-1, 2)
+    if raster:
+        grid[1::2] = grid[1::2, ::-1]
+        points, again = grid.reshape(-1, 2), first_again(columns * rows)
+    else:
+        points, again = in_halves(grid)
     why = reach.refusals(points)
     kept = np.array([not reason for reason in why])
     if not kept.any():
@@ -186,4 +204,10 @@ def grid_over(
         for (x, y), reason in zip(points, why, strict=True)
         if reason
     )
-    return Plan(kind, points[kept], dropped, (columns, rows), samples)
+    number = np.cumsum(kept)
+    still = tuple(
+        (int(number[moment - 1]), int(number[place] - 1))
+        for moment, place in again
+        if kept[place] and number[moment - 1]
+    )
+    return Plan(kind, points[kept], dropped, (columns, rows), samples, again=still)

@@ -48,7 +48,7 @@ def for_a_hand(sheet: MachineSheet, plan: Plan) -> Plan:
             "plan",
             f"Choose 2 x 2 to 5 x 5, {MOST_BY_HAND} places at most.",
         )
-    return replace(plan, samples=1, touch_s=FEEL_S)
+    return replace(plan, samples=1, touch_s=FEEL_S, again=())
 
 
 def plan_for(

@@ -99,4 +99,4 @@ def sure_plan(
         first = np.vstack([after.xy, [place], first[len(after.xy) + 1 :]])
     else:
         sure.next_place()
-    return SurePlan("surface", first, places.dropped, None, 1, places.touch_s, sure)
+    return SurePlan("surface", first, places.dropped, None, 1, places.touch_s, sure=sure)

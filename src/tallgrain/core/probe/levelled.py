@@ -5,8 +5,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from tallgrain.core.survey import Floats
-from tallgrain.core.warming import CREEPS
 
+# How a reading creeps while printer and plate warm up: evenly, or by what is left of it.
+CREEPS = (0.0, 3.0, 6.0)
 # A place with fewer touches shows no creep of its own; with so many or more, touches that remember
 # each other may look like one. Fewer touches of a place than the last show no common bend.
 CREEP_LEAST, CREEP_MANY, LEAST_BENT = 8, 16, 2

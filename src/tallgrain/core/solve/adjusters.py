@@ -11,15 +11,20 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from tallgrain.core.machine.sheet import Adjuster, MachineSheet
-from tallgrain.core.scatter import Scatter, memory_of, scatter_of, step_of
-from tallgrain.core.solve.fit import LOCAL, fit_heights
+from tallgrain.core.model.figures import (
+    half_widths,
+    rougher_told,
+    time_told,
+    touch_scale,
+    wild_told,
+)
+from tallgrain.core.model.posterior import MOST, SURELY, about, heights_told, plate_of
+from tallgrain.core.model.touches import Touches, touches_of
+from tallgrain.core.solve.fit import refuse_no_plane
 from tallgrain.core.solve.influence import Influence
-from tallgrain.core.surface.moments import RANK_TOLERANCE, Scale, polynomial_rows
-from tallgrain.core.surface.plate_shape import left_by_shape
 from tallgrain.core.surface.shape import flatness
 from tallgrain.core.survey import Floats, Survey
 from tallgrain.core.told import Told
-from tallgrain.core.warming import ALLOWED, CREEP_MM, unseen_told, ways
 from tallgrain.errors import InputError
 
 # Where the points say nothing of a way to bend, it is left alone: a tenth of a millimetre of bend
@@ -53,10 +58,9 @@ class SurfaceFigures:
 
 @dataclass(frozen=True)
 class AdjusterSolution:
-    """Turns in the sheet's order; raises (n,) and their covariance; the surface before and after
-    (predicted) at the survey's points; reached: the share of the mean square that goes;
-    scatter: what a height scatters by; unseen (n,): by how much more than 2 u a raise may be off
-    where no place was touched again, if heights crept by `creep` (mm) meanwhile."""
+    """Turns in the sheet's order; raises (n,); the surface before and after (predicted) at the
+    survey's places; reached: the share of the mean square that goes; dropped: the points that are
+    surely wild; rests: what the model of touches tells of them."""
 
     turns: tuple[Turn, ...]
     raises: Floats
@@ -65,20 +69,12 @@ class AdjusterSolution:
     predicted: Floats
     reached: float
     dropped: tuple[int, ...]
-    scatter: Scatter
-    unseen: Floats
-    creep: float
+    rests: tuple[Told, ...]
 
 
 def adjusters_told(solved: AdjusterSolution) -> tuple[Told, ...]:
     """What the turns rest on, and what they can't do."""
-    told = []
-    if not solved.scatter.fits:
-        words = (
-            f"The heights scatter by {1000 * solved.scatter.left:.0f} µm, more than the probe is "
-            "said to: the turns are less certain."
-        )
-        told.append(Told("scatters", words, {"left_mm": solved.scatter.left}))
+    told = list(solved.rests)
     words = f"{solved.reached * 100:.0f} % of what is seen is within the screws' reach."
     told.append(Told("reach", words, {"share": solved.reached}))
     still = [turn for turn in solved.turns if turn.leave]
@@ -86,32 +82,23 @@ def adjusters_told(solved: AdjusterSolution) -> tuple[Told, ...]:
         names = ", ".join(turn.name for turn in still)
         words = f"Leave {names}: less than the probe can resolve."
         told.append(Told("below_the_noise", words, {t.name: t.u_deg for t in still}))
-    if count := len(solved.dropped):
-        words = f"{count} touch{'' if count == 1 else 'es'} left out as outliers."
-        told.append(Told("outliers", words, {"count": count}))
-    if solved.unseen.any():
-        off = float(solved.unseen.max())
-        told.append(unseen_told(solved.creep, off, "screws are off"))
     return tuple(told)
 
 
 def solve_adjusters(
     sheet: MachineSheet,
-    xy: Floats,
-    heights: Floats,
+    touches: Touches,
     hold: str = "least",
     gain: float = 1.0,
     limits: tuple[Floats, Floats] | None = None,
-    again: np.ndarray | None = None,
-    creep: float = CREEP_MM,
+    learnt: bool = False,
 ) -> AdjusterSolution:
-    """Turns for the flattest surface that the screws can make (xy (n, 2), heights (n,), mm).
+    """Turns for the flattest surface that the screws can make of a plate by its touches.
 
     hold: the name of a screw that stays, or 'least' for the least turning in all. gain: how much
     of its spline the plate follows between the screws. limits: lowest and highest raise (mm) of
-    each screw, so that no spring comes to its end. again (n,): which heights are later touches of
-    a place, that show a creep and nothing else; creep: what heights creep by (mm, one standard
-    deviation) where none does. Raises InputError.
+    each screw, so that no spring comes to its end. learnt: what the sheet says of a touch's scatter
+    was learnt. Raises InputError.
     """
     names, at = adjusters_of(sheet)
     if hold != "least" and hold not in names:
@@ -120,24 +107,18 @@ def solve_adjusters(
             "--hold",
             f"Give least or one of {', '.join(names)}.",
         )
-    fit = fit_heights(xy, heights, sheet.probe.repeatability.s_r)
-    later = np.zeros(len(fit.kept), dtype=bool) if again is None else again
-    once = ~later[fit.kept]
-    number = np.flatnonzero(fit.kept)[once]
-    xy, heights = np.asarray(xy)[number], np.asarray(heights)[number]
-    crept = fit.crept[once] if fit.crept is not None else None
-    _refuse_unseen(names, at, xy)
+    refuse_no_plane(touches.xy)
+    _refuse_unseen(names, at, touches.xy)
+    s_r = sheet.probe.repeatability.s_r
+    plate = plate_of(touches, touch_scale(s_r, learnt))
+    xy, heights = plate.places, plate.at_places.mean(axis=0)
+    told = heights_told(touches, plate) if len(touches) <= MOST else heights
     influence = Influence(at, gain)
     matrix = influence.matrix(xy)
-    if crept is not None and fit.taken_out:
-        heights = heights - crept
-    s_r = sheet.probe.repeatability.s_r
-    scatter = _left_over(matrix, xy, heights, s_r)
-    raises, answers = _flattest(matrix, heights, influence.bending)
-    covariance = scatter.u**2 * answers @ answers.T
-    if crept is not None:
-        off = answers @ (0.3 * crept if fit.taken_out else crept)
-        covariance = covariance + np.outer(off, off)
+    _, answers = _flattest(matrix, heights, influence.bending)
+    draws = about(plate.at_places @ answers.T, answers @ told)
+    raises = np.asarray(draws.mean(axis=0))
+    heights = told
     leads = np.array([a.lead_mm for a in sheet.adjusters])
     shift = _held(raises, leads, names, hold)
     raises = raises + shift
@@ -146,15 +127,13 @@ def solve_adjusters(
     hold_at = int(np.abs(raises).argmin()) if hold == "least" else names.index(hold)
     # Against the screw that stays: its own scatter joins every other's.
     lever = np.eye(len(raises)) - np.eye(len(raises))[hold_at]
-    u = np.sqrt(np.maximum(np.einsum("ij,jk,ik->i", lever, covariance, lever), 0.0))
+    u = half_widths(draws @ lever.T)
     predicted = heights + matrix @ raises
     turns = tuple(
         turn_for(a, float(r), float(s)) for a, r, s in zip(sheet.adjusters, raises, u, strict=True)
     )
     before, after = figures(xy, heights), figures(xy, predicted)
     reached = 1 - after.rms**2 / before.rms**2 if before.rms > 0 else 0.0
-    dropped = tuple(int(i) for i in (np.cumsum(~later) - 1)[~fit.kept & ~later])
-    hidden = np.zeros((0, len(raises))) if fit.taken_out else ways(number) @ answers.T @ lever.T
     return AdjusterSolution(
         turns,
         raises,
@@ -162,10 +141,8 @@ def solve_adjusters(
         after,
         predicted,
         reached,
-        dropped,
-        scatter,
-        ALLOWED * creep * np.abs(hidden).max(axis=0, initial=0.0),
-        ALLOWED * creep,
+        tuple(sorted({int(i) for i in touches.place[plate.wild > SURELY]})),
+        (*wild_told(plate), *rougher_told(plate, s_r), *time_told(plate)),
     )
 
 
@@ -176,17 +153,16 @@ def adjusters_by(
     hold: str = "least",
     gain: float = 1.0,
     limits: tuple[Floats, Floats] | None = None,
-    creep: float = CREEP_MM,
+    learnt: bool = False,
 ) -> AdjusterSolution:
-    """The turns by a survey, with the first point's later touches where there are any. heights
-    (n,): its points' where something was turned since (mm), else as they were touched."""
-    xy, touched, which = survey.in_time()
+    """The turns by a survey, with all touches of a place that was touched again. heights (n,): its
+    points' where something was turned since (mm), else as they were touched."""
+    touches = touches_of(survey)
     if heights is not None:
-        # What was turned since moved the first point under its later touches as well.
-        touched = touched + (heights - survey.heights)[np.maximum(which, 0)]
-    if survey.drift_rate_mm:
-        creep = 0.0
-    return solve_adjusters(sheet, xy, touched, hold, gain, limits, which < 0, creep)
+        # What was turned since moved a place under its later touches as well.
+        moved = (heights - survey.heights)[touches.place]
+        touches = replace(touches, z=touches.z + moved)
+    return solve_adjusters(sheet, touches, hold, gain, limits, learnt)
 
 
 def adjusters_of(sheet: MachineSheet) -> tuple[list[str], Floats]:
@@ -313,6 +289,13 @@ def figures(xy: Floats, heights: Floats) -> SurfaceFigures:
     return SurfaceFigures(float(np.ptp(heights)), rms, flatness(xy, heights).fltt)
 
 
+def flattest_raises(sheet: MachineSheet, xy: Floats, heights: Floats, gain: float) -> Floats:
+    """Raises (n,) that leave the flattest surface of heights (m,) at points (m, 2), mm, taken as
+    they are. Raises InputError."""
+    influence = Influence(adjusters_of(sheet)[1], gain)
+    return _flattest(influence.matrix(xy), heights, influence.bending)[0]
+
+
 def _flattest(matrix: Floats, heights: Floats, bending: Floats) -> tuple[Floats, Floats]:
     """Raises of mean zero that leave the least squares about any constant, and how they answer
     each height (n, m).
@@ -327,23 +310,6 @@ def _flattest(matrix: Floats, heights: Floats, bending: Floats) -> tuple[Floats,
     weak = STIFF**2 * (bending @ basis).T @ (bending @ basis)
     answers = -basis @ np.linalg.inv(design.T @ design + weak) @ design.T
     return np.asarray(answers @ (heights - heights.mean())), np.asarray(answers)
-
-
-def _left_over(matrix: Floats, xy: Floats, heights: Floats, s_r: float) -> Scatter:
-    """What heights scatter by about the plate's own shape; of few, about what the screws and six
-    terms can make."""
-    if len(xy) >= LOCAL:
-        rest, base = left_by_shape(xy, heights, s_r, matrix)
-        found = scatter_of(float(rest @ rest), len(xy) - base.shape[1], s_r, step_of(heights))
-        return replace(found, s=found.s * float(np.sqrt(memory_of(rest, base))))
-    whole = np.column_stack([matrix, polynomial_rows(*Scale.of_points(xy).uv(xy), 6).T])
-    base, weight, _ = np.linalg.svd(whole, full_matrices=False)
-    base = base[:, weight > RANK_TOLERANCE * weight[0]]
-    if base.shape[1] >= len(xy):
-        base, weight, _ = np.linalg.svd(matrix, full_matrices=False)
-        base = base[:, weight > RANK_TOLERANCE * weight[0]]
-    rest = heights - base @ (base.T @ heights)
-    return scatter_of(float(rest @ rest), len(xy) - base.shape[1], s_r, step_of(heights))
 
 
 def _held(raises: Floats, leads: Floats, names: Sequence[str], hold: str) -> float:

@@ -11,8 +11,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from tallgrain.core.machine.sheet import MachineSheet
+from tallgrain.core.model.figures import touch_scale
+from tallgrain.core.model.posterior import SURELY, plate_of
+from tallgrain.core.model.touches import plain_touches
 from tallgrain.core.solve.adjusters import adjusters_of
-from tallgrain.core.solve.fit import chance_of, outliers
+from tallgrain.core.solve.fit import chance_of
 from tallgrain.core.solve.influence import Influence
 from tallgrain.core.survey import Floats
 
@@ -71,7 +74,8 @@ def check_screws(
         return ScrewDiagnosis("healthy")
     matrix = Influence(at, gain).matrix(xy)
     # A touch that tripped early is no answer of a screw.
-    kept = np.setdiff1d(np.arange(len(xy)), outliers(xy, change - matrix @ raises))
+    unexplained = plain_touches(xy, change - matrix @ raises, False)
+    kept = plate_of(unexplained, touch_scale(s)).wild <= SURELY
     xy, change, matrix = xy[kept], change[kept], matrix[kept]
     bends = (matrix - Influence(at, 0.0).matrix(xy)) * raises / max(gain, 1e-6)
     hand = np.array([HAND_DEG / 360 * a.lead_mm for a in sheet.adjusters]) * (raises != 0)

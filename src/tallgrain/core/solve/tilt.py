@@ -5,15 +5,16 @@ the plate, by +(h − h_ref) where they carry the gantry: docs/methods.md.
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.core.solve.fit import LOCAL, Fit, fit_heights
+from tallgrain.core.model.figures import half_widths
+from tallgrain.core.model.touches import Touches, touches_of
+from tallgrain.core.solve.fit import Fit, fit_plate
 from tallgrain.core.survey import Floats, Survey
 from tallgrain.core.told import Told
-from tallgrain.core.warming import ALLOWED, CREEP_MM, unseen_told
 from tallgrain.errors import InputError
 
 # Supports this close to one line (share of their length) correct nothing across it.
@@ -22,14 +23,12 @@ LINE_SHARE = 0.02
 
 @dataclass(frozen=True)
 class TiltSolution:
-    """Raises by support (mm, up is positive) with standard uncertainties, full covariance used.
+    """Raises by support (mm, up is positive) with standard uncertainties: two of them hold 95 %.
 
     rounded: in whole motor steps; before, after: spread of the heights at the supports, after
     predicted for the rounded raises; twist_left: what four supports of a rigid body can't correct;
     uncorrectable: slope (mm per mm) across supports that stand in one line; noise: the spread at
-    the supports that touches alone would show; places: how many it rests on. unseen (n,): by how
-    much more than 2 u the raises may be off where no place was touched again, if heights crept by
-    `creep` (mm) meanwhile; zeros where that would have shown.
+    the supports that touches alone would show; places: how many it rests on.
     """
 
     names: tuple[str, ...]
@@ -45,8 +44,6 @@ class TiltSolution:
     dropped: tuple[int, ...]
     fit: Fit
     places: int
-    unseen: Floats
-    creep: float
 
     @property
     def by_name(self) -> dict[str, float]:
@@ -55,25 +52,25 @@ class TiltSolution:
 
 
 def solve_tilt(
-    sheet: MachineSheet, xy: Floats, heights: Floats, hold: str = "mean", creep: float = CREEP_MM
+    sheet: MachineSheet, touches: Touches, hold: str = "mean", learnt: bool = False
 ) -> TiltSolution:
-    """Raises that level the plane through the heights (xy (n, 2), heights (n,), mm).
+    """Raises that level the plane of a plate by its touches.
 
     hold: 'mean' keeps the supports' mean, a support's name keeps that support, 'datum' keeps the
-    plate's height at the datum point. creep: what heights creep by meanwhile (mm, one standard
-    deviation), for where nothing shows it. Raises InputError with fewer than two supports, supports
-    at one place, an unknown hold, or points that show no plane.
+    plate's height at the datum point. learnt: what the sheet says of a touch's scatter was learnt.
+    Raises InputError with fewer than two supports, supports at one place, an unknown hold, or
+    points that show no plane.
     """
     names, at = supports_of(sheet)
     twisted = sheet.body == "flexible" and len(names) >= 4
-    fit = fit_heights(xy, heights, sheet.probe.repeatability.s_r, twisted)
+    fit = fit_plate(touches, sheet.probe.repeatability.s_r, twisted, learnt)
     line = _line(at)
     rows = fit.rows(at)
     reference = _reference(sheet, names, at, hold, fit, line, rows)
     sign = -1.0 if sheet.kinematics == "plate_z" else 1.0
     lever = sign * (rows - reference)
     raises = lever @ fit.coefficients
-    u = np.sqrt(np.maximum(np.einsum("ij,jk,ik->i", lever, fit.covariance, lever), 0.0))
+    u = half_widths(fit.draws @ lever.T)
     steps = np.array([s.step_mm for s in sheet.supports])
     rounded = np.round(raises / steps) * steps
     there = rows @ fit.coefficients
@@ -86,57 +83,25 @@ def solve_tilt(
         there,
         float(np.ptp(there)),
         float(np.ptp(left)),
-        0.0 if twisted else _twist_left(sheet, at, xy, heights, fit),
+        0.0 if twisted else _twist_left(sheet, at, touches),
         _uncorrectable(fit, line),
         _noise(fit, rows),
-        tuple(np.flatnonzero(~fit.kept).tolist()),
+        tuple(sorted({int(touches.place[i]) for i in fit.dropped})),
         fit,
-        int(fit.kept.sum()),
-        ALLOWED * creep * np.abs(fit.unseen @ lever.T).max(axis=0, initial=0.0),
-        ALLOWED * creep,
+        len(np.unique(touches.place)),
     )
 
 
 def tilt_of(
-    sheet: MachineSheet, survey: Survey, hold: str = "mean", creep: float = CREEP_MM
+    sheet: MachineSheet, survey: Survey, hold: str = "mean", learnt: bool = False
 ) -> TiltSolution:
-    """The raises by a survey, with the first point's later touches where there are any."""
-    xy, heights, which = survey.in_time()
-    solved = solve_tilt(sheet, xy, heights, hold, 0.0 if survey.drift_rate_mm else creep)
-    dropped = tuple(int(which[i]) for i in solved.dropped if which[i] >= 0)
-    return replace(solved, dropped=dropped, places=len(survey.xy) - len(dropped))
+    """The raises by a survey, with all touches of a place that was touched again."""
+    return solve_tilt(sheet, touches_of(survey), hold, learnt)
 
 
 def tilt_told(solved: TiltSolution) -> tuple[Told, ...]:
     """What the raises rest on, where that is not plain."""
-    scatter, found = solved.fit.scatter, []
-    count = solved.places
-    if not scatter.fits and count < LOCAL:  # of many points the rest is the plate's own shape
-        found.append(
-            Told(
-                "no_plane",
-                f"The {count} points don't lie on one {'shape' if count > 6 else 'plane'}: "
-                f"{1000 * scatter.left:.0f} µm are left over. Touch them again.",
-                {"left_mm": scatter.left},
-            )
-        )
-    drift = solved.fit.drift
-    if drift and solved.fit.taken_out:
-        words = f"Heights crept by {1000 * abs(drift):.0f} µm over the survey; that is taken out."
-        found.append(Told("crept", words, {"creep_mm": drift}))
-    elif drift:
-        words = (
-            f"Heights seem to creep by {1000 * abs(drift):.0f} µm over the survey: the raises are "
-            "so much less certain. Touch the first point again at the end."
-        )
-        found.append(Told("may_creep", words, {"creep_mm": drift}))
-    if solved.unseen.any():
-        off = float(solved.unseen.max())
-        found.append(unseen_told(solved.creep, off, "raises are off"))
-    if solved.fit.memory > 1:
-        words = "Touches remember those before: each tells less than one of its own."
-        found.append(Told("memory", words, {"wider": float(np.sqrt(solved.fit.memory))}))
-    return tuple(found)
+    return solved.fit.told
 
 
 def supports_of(sheet: MachineSheet) -> tuple[tuple[str, ...], Floats]:
@@ -198,13 +163,13 @@ def _reference(
     )
 
 
-def _twist_left(sheet: MachineSheet, at: Floats, xy: Floats, heights: Floats, fit: Fit) -> float:
+def _twist_left(sheet: MachineSheet, at: Floats, touches: Touches) -> float:
     """Of four or more supports under a rigid body: the spread of what the plane through their
     heights can't take, by the xy term of the surface."""
     if len(at) < 4:
         return 0.0
     try:
-        twisted = fit_heights(xy[fit.kept], heights[fit.kept], fit.noise, True)
+        twisted = fit_plate(touches, sheet.probe.repeatability.s_r, True)
     except InputError:
         return 0.0
     there = twisted.at(at)
@@ -226,7 +191,7 @@ def _noise(fit: Fit, rows: Floats) -> float:
     """The spread at the supports that the touches' noise alone would show, about (mm): expected
     range of independent normal values of their largest variance about the mean."""
     about = rows - rows.mean(axis=0)
-    spread = np.sqrt(np.einsum("ij,jk,ik->i", about, fit.covariance, about).max())
+    spread = float(half_widths(fit.draws @ about.T).max())
     expected = {2: 1.128, 3: 1.693, 4: 2.059}.get(len(rows), 2.326)
     return float(expected * spread)
 

@@ -3,30 +3,19 @@
 from tallgrain.core.surface.compare import Comparison
 from tallgrain.core.told import Told
 
-# What a bed may be if heights crept while it was surveyed, by the verdict that is left then.
-UNLESS = {
-    "same": "this may be the same bed",
-    "moved": "it may have kept its shape",
-    "changed_shape": "it may not have moved",
-}
-
 
 def compare_told(found: Comparison) -> tuple[Told, ...]:
     """The verdict and whether it matters; what was unlike; what was left out."""
     told = [verdict_told(found)]
     told += [Told("unlike_conditions", words) for words in found.unlike]
     if count := len(found.outliers):
-        words = "1 touch left out as an outlier."
+        x, y = found.outliers[0]
+        words = f"One place, x {x:.0f}, y {y:.0f}, differs alone: wipe there and touch it again."
         if count > 1:
-            words = f"{count} touches left out as outliers."
+            words = f"{count} places differ alone, the first at x {x:.0f}, y {y:.0f}: wipe there "
+            words += "and touch them again."
         told.append(Told("outliers", words, {"count": count}))
-    if found.surely != found.verdict:
-        words = (
-            "Not both surveys touched their first place again, and may have crept by some "
-            f"{found.creep:.3f} mm: {UNLESS.get(found.surely, 'some of it may be that')}."
-        )
-        told.append(Told("creep_unseen", words, {"creep_mm": found.creep}))
-    return tuple(told)
+    return (*told, *found.told)
 
 
 def verdict_told(found: Comparison) -> Told:
@@ -47,8 +36,7 @@ def verdict_told(found: Comparison) -> Told:
         "largest_mm": found.largest_mm,
         "limit_mm": found.limit_mm,
     }
-    sure = "a real change" if found.surely == found.verdict else "a change, or it crept meanwhile"
-    words = f"{said[:1].upper()}{said[1:]}: {sure}. {matter}"
+    words = f"{said[:1].upper()}{said[1:]}: a real change. {matter}"
     return Told(found.verdict, words, figures)
 
 

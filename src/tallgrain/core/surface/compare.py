@@ -1,9 +1,11 @@
 """Comparing two surveys of one plate: is the difference real, and does it matter?
 
-D = B − A. Each point's variance is s_r²/n of both surveys and, where A had to be interpolated, an
-allowance for that; a reference adds a common offset. Tests are at 1 % (docs/methods.md).
+D = B − A is one problem of the model of touches: its field is what changed of the plate, or none;
+what time did to either survey comes with it, and a reference adds a common offset
+(docs/methods.md).
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Literal
 
@@ -11,29 +13,33 @@ import numpy as np
 
 from tallgrain.core.learnt import REFERENCES
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.core.scatter import WEIGHT, memory_of, scatter_of, step_of
-from tallgrain.core.surface.contradicting import LEVEL, contradicting, standing_together
-from tallgrain.core.surface.interpolate import heights_at, mesh_of, operator
+from tallgrain.core.model import priors
+from tallgrain.core.model.effects import (
+    LEAST_TIMED,
+    Part,
+    Problem,
+    bump_at,
+    field_parts,
+    slip_of,
+    time_parts,
+)
+from tallgrain.core.model.figures import time_told, touch_scale
+from tallgrain.core.model.posterior import MOST, SURELY, Plate, field_of, plate_of, spread_of
+from tallgrain.core.model.touches import Touches, touches_of
+from tallgrain.core.surface.interpolate import Method, filled, heights_at, mesh_of, operator
 from tallgrain.core.surface.moments import Scale, polynomial_rows, rank_of
-from tallgrain.core.surface.noise import point_noise, pooled_deviation
-from tallgrain.core.surface.plate_shape import left_by_shape
-from tallgrain.core.surface.quality import departures, series_drift
 from tallgrain.core.survey import Conditions, Floats, Survey
-from tallgrain.core.warming import ALLOWED, CREEP_MM, shows_creep
+from tallgrain.core.told import Told
 from tallgrain.errors import InputError
 
 Verdict = Literal["same", "moved", "changed_shape", "moved_and_changed_shape"]
 
 # Points closer than this are one place.
 COMMON_MM = 0.5
-# Fewer places say nothing of how much D scatters; what neighbours leave of it is known so much less
-# well, and what is stated is believed above this chance that it makes that.
-LEAST_SPREAD, KNOWN_SHARE, SPREAD_DOUBT = 18, 0.5, 0.01
-# From so many places on the scatter shows by itself where it is not what is stated.
-MANY = 49
-# So much of a creep bends the plate instead of leaning it, and so much lifts it, by how it rises
-# (evenly: a half; nine tenths of it in the first half: 0.7); more places share no noise.
-CREEP_BENDS, CREEP_LIFTS, MOST_SHARED = 0.25, 0.6, 700
+# An offset and a tilt are tested at these levels; a shape changed where that is so likely.
+OFFSET_LEVEL, TILT_LEVEL, SURELY_CHANGED = 0.01, 0.02, 0.8
+# How well a stated standard deviation of each height is known (a spread of its logarithm).
+KNOWN = 0.001
 
 DEFAULT_S_R = 0.003
 DEFAULT_S_BETWEEN = 0.005
@@ -43,8 +49,7 @@ DEFAULT_WINDOW_MM = (0.16, 0.26)
 @dataclass(frozen=True)
 class Noise:
     """What is known of the probe: s_r within a survey, s_between of a new reference (mm), and for
-    how many degrees of freedom that counts; creep: what a survey creeps by (mm, one standard
-    deviation), for one that did not touch its first place again.
+    how many degrees of freedom that counts.
 
     With `sigma` given it stands for each height of either survey, in place of s_r/√n.
     """
@@ -53,19 +58,14 @@ class Noise:
     s_between: float = DEFAULT_S_BETWEEN
     sigma: float | None = None
     references: float = REFERENCES
-    creep: float = CREEP_MM
 
     @classmethod
     def of_sheet(
-        cls,
-        sheet: MachineSheet,
-        sigma: float | None = None,
-        references: float = REFERENCES,
-        creep: float = CREEP_MM,
+        cls, sheet: MachineSheet, sigma: float | None = None, references: float = REFERENCES
     ) -> "Noise":
         """A printer's own figures."""
         r = sheet.probe.repeatability
-        return cls(r.s_r, r.s_between, sigma, references, creep)
+        return cls(r.s_r, r.s_between, sigma, references)
 
 
 @dataclass(frozen=True)
@@ -73,8 +73,7 @@ class Comparison:
     """D = B − A, split into offset, tilt and shape (mm), with its verdict.
 
     xy (n, 2) and difference (n,) hold the points that count; outliers (k, 2) those that do not;
-    surely: the verdict if those that did not touch their first place again crept meanwhile, by
-    what is known of it (creep, mm, of each): the same where both show their creep.
+    changed: how likely the shape changed; told: what time did meanwhile, where that is plain.
     """
 
     xy: Floats
@@ -92,8 +91,8 @@ class Comparison:
     largest_mm: float
     limit_mm: float
     unlike: tuple[str, ...]
-    surely: Verdict
-    creep: float
+    changed: float
+    told: tuple[Told, ...]
 
 
 def compare(
@@ -111,26 +110,24 @@ def compare(
             "compare",
             "Choose two surveys of one printer.",
         )
-    xy, difference, variance, freedom, shared = _difference(a, b, noise)
-    keep = ~contradicting(xy, difference, np.sqrt(variance))
-    outliers, xy = xy[~keep], xy[keep]
-    difference, variance, shared = difference[keep], variance[keep], shared[keep]
+    problem = difference_of(a, b, noise)
+    # Its times are in its covariances: the order of its places says nothing.
+    problem = problem.some(np.lexsort(problem.xy.T))
+    _split(problem.xy, problem.z)  # refuses what shows no plane
+    plate = field_of(problem)
+    wild = plate.wild > SURELY
+    xy, difference = problem.xy, problem.z
+    outliers, xy, difference = xy[wild], xy[~wild], difference[~wild]
     _need_overlap(xy)
     split = _split(xy, difference)
-    scatter = _scatter(xy, difference, variance, freedom)
-    known = _Known(
-        variance * scatter.factor**2, shared * scatter.factor, scatter, _creep(a, b, noise)
-    )
-    verdict = surely = _verdict(split, known, noise)
-    hidden = sum(not shows_creep(one) for one in (a, b))
-    if hidden:
-        crept = float(np.hypot(known.creep, noise.creep * np.sqrt(hidden)))
-        surely = _verdict(split, replace(known, creep=crept), noise)
-    if not scatter.fits:
-        variance = known.variance
+    own, fixed = (np.diagonal(k)[~wild] for k in (problem.parts[0].covariances[0], problem.fixed))
+    s = noise.sigma if noise.sigma is not None else float(np.median(plate.sizes["touch"]))
+    variance = own * s**2 + fixed
+    sigma = float(np.sqrt(variance.mean()))
+    verdict = _verdict(plate, split, sigma, noise)
     moved = verdict in ("moved", "moved_and_changed_shape")
-    changed = split.shape + split.plane if verdict != "same" else np.zeros(1)
-    largest = float(np.abs(changed + (split.offset if moved else 0.0)).max())
+    parts = split.shape + split.plane if verdict != "same" else np.zeros(1)
+    largest = float(np.abs(parts + (split.offset if moved else 0.0)).max())
     limit = (window_mm[1] - window_mm[0]) / 2
     return Comparison(
         xy,
@@ -142,15 +139,24 @@ def compare(
         split.tilt_y,
         float(np.sqrt((split.shape**2).mean())),
         float(np.ptp(split.shape)),
-        float(np.sqrt(variance.mean())),
+        sigma,
         verdict,
         verdict != "same" and largest > limit,
         largest,
         limit,
         unlike(a.conditions, b.conditions),
-        surely,
-        ALLOWED * noise.creep,
+        1 - plate.flat,
+        _told(a, b, noise),
     )
+
+
+def _told(a: Survey, b: Survey, noise: Noise) -> tuple[Told, ...]:
+    """What time did to either survey, where that is plain."""
+    found = []
+    for name, one in (("older", a), ("newer", b)):
+        plate = plate_of(touches_of(one), touch_scale(noise.s_r))
+        found += [replace(t, sentence=f"The {name} survey: {t.sentence}") for t in time_told(plate)]
+    return tuple(found)
 
 
 def unlike(a: Conditions, b: Conditions) -> tuple[str, ...]:
@@ -170,118 +176,149 @@ def unlike(a: Conditions, b: Conditions) -> tuple[str, ...]:
     return tuple(said)
 
 
-def _difference(a: Survey, b: Survey, noise: Noise) -> tuple[Floats, Floats, Floats, int, Floats]:
-    """Places, D, its variance, the degrees of freedom of s_r (0: as stated), and what each of A's
-    heights scatters into D where it had to be interpolated (n, nodes): a node's noise comes with it
-    to every place that it serves; none otherwise."""
-    sigma_a, sigma_b, freedom = _sigmas(a, b, noise)
+def difference_of(a: Survey, b: Survey, noise: Noise) -> Problem:
+    """D = B − A where both have data: at common places, or at B's within A's grid.
+
+    Each place's height is a mean of visits, so that all that time did to either survey comes with
+    them; where A had to be interpolated, its nodes' noise does, and where two ways to interpolate
+    differ, neither is known to be right: that is no change.
+    """
     from scipy.spatial import KDTree
 
     gaps, nearest = (np.asarray(part) for part in KDTree(a.xy).query(b.xy))
     common = gaps <= COMMON_MM
     if common.sum() >= max(3, 0.6 * min(len(a.xy), len(b.xy))):
-        pick = nearest[common]
-        variance = sigma_a[pick] ** 2 + sigma_b[common] ** 2
-        apart = b.heights[common] - a.heights[pick]
-        return b.xy[common], apart, variance, freedom, np.zeros((int(common.sum()), 0))
-    mesh = mesh_of(a.xy, a.heights)
-    if mesh is None:
-        raise _no_overlap(int(common.sum()))
-    low, high = np.array([mesh.xs[0], mesh.ys[0]]), np.array([mesh.xs[-1], mesh.ys[-1]])
-    inside = ((b.xy >= low - 1e-6) & (b.xy <= high + 1e-6)).all(axis=1)
-    _need_overlap(b.xy[inside])
-    xy = np.clip(b.xy[inside], low, high)
-    cubic, linear = heights_at(mesh, xy, "bicubic"), heights_at(mesh, xy, "bilinear")
-    # Where two ways to interpolate differ, neither is known to be right: that is no change.
-    allowance = (cubic - linear) ** 2 / 4
-    along = operator(mesh.xs, xy[:, 0], "bicubic"), operator(mesh.ys, xy[:, 1], "bicubic")
-    s = float(np.sqrt((sigma_a**2).mean()))
-    shared = s * (along[1][:, :, None] * along[0][:, None, :]).reshape(len(xy), -1)
-    variance = (shared**2).sum(axis=1) + sigma_b[inside] ** 2 + allowance
-    return xy, b.heights[inside] - cubic, variance, freedom, np.asarray(shared)
-
-
-@dataclass(frozen=True)
-class _Spread:
-    """How much larger than stated D is taken to scatter (a factor of its standard deviation), by
-    how many degrees of freedom that is known (0: as stated), how much of it touches remember, and
-    whether what is stated holds."""
-
-    factor: float
-    freedom: float
-    memory: float
-    fits: bool
-
-
-@dataclass(frozen=True)
-class _Known:
-    """Variance of D (n,), the part of it that places share (n, nodes), its scatter, and how far a
-    survey may have crept (mm)."""
-
-    variance: Floats
-    shared: Floats
-    scatter: _Spread
-    creep: float
-
-    @property
-    def covariance(self) -> Floats:
-        """Of D (n, n)."""
-        own = np.maximum(self.variance - (self.shared**2).sum(axis=1), 0.0)
-        return np.asarray(np.diag(own) + self.shared @ self.shared.T)
-
-
-def _scatter(xy: Floats, difference: Floats, variance: Floats, freedom: int) -> _Spread:
-    """What D departs by from quadrics through neighbours, against what is stated: larger where it
-    can't be that. Places that lie off together are a change of that part, and no scatter."""
-    scaled = difference / np.sqrt(variance)
-    alike = standing_together(xy, scaled, np.ones(len(xy)))
-    if alike.any() and (~alike).sum() >= LEAST_SPREAD:
-        xy, scaled = xy[~alike], scaled[~alike]
-    if len(xy) < LEAST_SPREAD:
-        return _few_spread(xy, scaled, freedom)
-    memory = memory_of(*left_by_shape(xy, scaled, 1.0))
-    few = slice(None, None, len(xy) // MOST_SHARED + 1)
-    # By all of them, since so does the sum that is judged; what is a change was left out.
-    apart = departures(xy[few], scaled[few])
-    known = max(int(KNOWN_SHARE * len(scaled[few])), 1)
-    squares = known * float((apart**2).mean())
-    seen = scatter_of(squares, known, 1.0, doubt=SPREAD_DOUBT)
-    # Few places are judged by all that is known of the scatter, no better than it is known.
-    used = seen.freedom if not seen.fits or (len(scaled) < MANY and not freedom) else freedom
-    return _Spread(max(seen.s, 1.0), float(used), memory, seen.fits)
-
-
-def _few_spread(xy: Floats, scaled: Floats, freedom: int) -> _Spread:
-    """Of few places: what is stated, pooled with what a bend of the plate leaves of D (in standard
-    deviations); what can't be scatter of that size is a change."""
-    rows = polynomial_rows(*Scale.of_points(xy).uv(xy), 6)
-    if len(xy) > 6 and rank_of(rows) == 6:
-        base = np.linalg.qr(rows.T)[0]
-        rest = scaled - base @ (base.T @ scaled)
-        seen = scatter_of(float(rest @ rest), len(xy) - 6, 1.0)
+        at = np.flatnonzero(common)
+        weights = np.zeros((len(at), len(a.xy)))
+        weights[np.arange(len(at)), nearest[at]] = 1.0
+        allowance = np.zeros(len(at))
     else:
-        seen = scatter_of(0.0, 0, 1.0)
-    known = float(freedom) if freedom else max(seen.freedom, WEIGHT)
-    return _Spread(max(seen.s, 1.0) if seen.fits else 1.0, known, 1.0, True)
+        mesh = mesh_of(a.xy, a.heights)
+        if mesh is None:
+            raise _no_overlap(int(common.sum()))
+        low, high = np.array([mesh.xs[0], mesh.ys[0]]), np.array([mesh.xs[-1], mesh.ys[-1]])
+        at = np.flatnonzero(((b.xy >= low - 1e-6) & (b.xy <= high + 1e-6)).all(axis=1))
+        _need_overlap(b.xy[at])
+        # Which of A's points each node is; none where a node was not touched.
+        nodes = mesh_of(a.xy, np.arange(len(a.xy), dtype=float))
+        assert nodes is not None
+        touched = np.isfinite(nodes.heights).ravel()
+        # A cubic leans on every node: where some are missing, the nearest four must do.
+        way: Method = "bicubic" if touched.all() else "bilinear"
+        x, y = (
+            operator(line, np.clip(b.xy[at][:, i], line[0], line[-1]), way)
+            for i, line in enumerate((mesh.xs, mesh.ys))
+        )
+        each = (y[:, :, None] * x[:, None, :]).reshape(len(at), -1)
+        whole = ~(np.abs(each[:, ~touched]) > 1e-9).any(axis=1)
+        at, each = at[whole], each[whole]
+        _need_overlap(b.xy[at])
+        weights = np.zeros((len(at), len(a.xy)))
+        weights[:, nodes.heights.ravel()[touched].astype(int)] = each[:, touched]
+        xy, full = np.clip(b.xy[at], low, high), filled(mesh)
+        allowance = (heights_at(full, xy, "bicubic") - heights_at(full, xy, "bilinear")) / 2
+    if len(at) > MOST:
+        few = spread_of(b.xy[at], b.heights[at], MOST)
+        at, weights, allowance = at[few], weights[few], allowance[few]
+    one, other = (_as_stated(touches_of(s), noise) for s in (a, b))
+    take = np.zeros((len(at), len(b.xy)))
+    take[np.arange(len(at)), at] = 1.0
+    from_a, from_b = weights @ _means(one, len(a.xy)), take @ _means(other, len(b.xy))
+    return _problem(b.xy[at], one, other, from_a, from_b, allowance, noise)
 
 
-def _creep(a: Survey, b: Survey, noise: Noise) -> float:
-    """How far either survey crept, by its first point's later touches (mm)."""
-    found = [series_drift(one, noise.s_r) for one in (a, b) if not one.drift_rate_mm]
-    return float(np.sqrt(sum(one.mm**2 for one in found if one is not None and one.real)))
+def _as_stated(touches: Touches, noise: Noise) -> Touches:
+    """Visits, each of one touch where it is stated what each height scatters by."""
+    if noise.sigma is None:
+        return touches
+    none = np.zeros(len(touches))
+    return replace(touches, count=none + 1, known=none, squares=0.0, freedom=0, step=0.0)
 
 
-def _sigmas(a: Survey, b: Survey, noise: Noise) -> tuple[Floats, Floats, int]:
+def _means(touches: Touches, places: int) -> Floats:
+    """What takes visits to the mean height of each place (places, n)."""
+    made = np.zeros((places, len(touches)))
+    made[touches.place, np.arange(len(touches))] = touches.count
+    return np.asarray(made / made.sum(axis=1, keepdims=True))
+
+
+def _scales(a: Touches, b: Touches, noise: Noise) -> dict[str, priors.Scale]:
+    """What either survey's own visits say of touch and time: they tell noise from plate by places
+    that were touched again, which D no longer can."""
     if noise.sigma is not None:
-        return np.full(len(a.xy), noise.sigma), np.full(len(b.xy), noise.sigma), 0
-    step_a, step_b = (step_of(one.heights) / np.sqrt(12) for one in (a, b))
-    own, freedom = pooled_deviation(p.touches for p in (*a.points, *b.points))
-    known = freedom >= 10 and own > 0
-    s = own if known else noise.s_r
-    sigma_a, sigma_b = (
-        np.hypot(point_noise(one, s)[0], step) for one, step in ((a, step_a), (b, step_b))
+        return {**priors.IN_TIME, "touch": priors.Scale(noise.sigma, KNOWN)}
+    each = [plate_of(t, touch_scale(noise.s_r)).sizes for t in (a, b)]
+    found = {}
+    for name in {"touch", *priors.IN_TIME}:
+        logs = [np.log(sizes[name]) for sizes in each if name in sizes]
+        if logs:
+            middle, spread = float(np.mean(logs)), float(np.mean([one.std() for one in logs]))
+            apart = float(np.std([one.mean() for one in logs]))
+            # The same visits speak twice, here and in D: so they are believed half as well.
+            wide = float(np.hypot(spread, apart)) * np.sqrt(2)
+            found[name] = priors.Scale(float(np.exp(middle)), max(wide, KNOWN))
+    return {**priors.IN_TIME, **found}
+
+
+def _problem(
+    xy: Floats,
+    a: Touches,
+    b: Touches,
+    from_a: Floats,
+    from_b: Floats,
+    allowance: Floats,
+    noise: Noise,
+) -> Problem:
+    """D at xy (n, 2) by the visits of both, from_a and from_b (n, visits) take them to places."""
+    said = noise.sigma if noise.sigma is not None else noise.s_r
+
+    def both(one: Callable[[Touches], Floats]) -> Floats:
+        """Covariances of the visits of either (…, n, n) as D's."""
+        return from_a @ one(a) @ from_a.T + from_b @ one(b) @ from_b.T
+
+    def own(t: Touches) -> Floats:
+        return np.diag(np.where(t.known > 0, 0.0, 1 / t.count))
+
+    def known(t: Touches) -> Floats:
+        return np.diag(t.known**2 + t.step**2 / 12)
+
+    scales = _scales(a, b, noise)
+    parts = [Part("touch", scales["touch"], both(own)[None])]
+    span = float(np.ptp(xy, axis=0).max()) or 1.0
+    parts += field_parts(xy, span, priors.CHANGE, priors.NARROW)
+    timed = [(t, way) for t, way in ((a, -from_a), (b, from_b)) if t.timed]
+    each = [(time_parts(t.xy, scales), way) for t, way in timed]
+    for name in priors.IN_TIME:
+        turned = [
+            replace(p, covariances=way @ p.covariances @ way.T)
+            for made, way in each
+            for p in made
+            if p.name == name
+        ]
+        if len(turned) == 2 and name != "wander":
+            # One printer's ways: of one size in both. Each wanders in its own manner.
+            turned = [
+                replace(turned[0], covariances=np.sum([p.covariances for p in turned], axis=0))
+            ]
+        parts += turned
+    events = [bump_at(xy, span)]
+    for t, way in timed:
+        if len(t) >= LEAST_TIMED:
+            one = slip_of(len(t))
+            events.append(replace(one, ways=one.ways @ way.T))
+    return Problem(
+        xy,
+        from_b @ b.z - from_a @ a.z,
+        np.arange(len(xy)),
+        tuple(parts),
+        both(known) + np.diag(allowance**2),
+        tuple(events),
+        said,
+        a.squares + b.squares,
+        a.freedom + b.freedom,
+        max(a.step, b.step),
+        priors.SAME_CHANCE,
     )
-    return sigma_a, sigma_b, freedom if known else 0
 
 
 @dataclass(frozen=True)
@@ -294,11 +331,15 @@ class _Split:
     rows: Floats
 
 
+def _rows(xy: Floats) -> Floats:
+    """Six terms over points (n, 2), or the three of a plane where they show no more: (k, n)."""
+    rows = polynomial_rows(*Scale.of_points(xy).uv(xy), 6)
+    return rows if len(xy) >= 6 and rank_of(rows) == 6 else rows[:3]
+
+
 def _split(xy: Floats, difference: Floats) -> _Split:
     """Tilt from a six-term fit (a bow must not tilt the plane), offset, and the rest."""
-    rows = polynomial_rows(*Scale.of_points(xy).uv(xy), 6)
-    if len(xy) < 6 or rank_of(rows) < 6:
-        rows = rows[:3]
+    rows = _rows(xy)
     if rank_of(rows[:3]) < 3:
         raise InputError("the common points lie on one line.", "compare", "Survey a grid.")
     fit = np.linalg.lstsq(rows.T, difference, rcond=None)[0]
@@ -308,74 +349,35 @@ def _split(xy: Floats, difference: Floats) -> _Split:
     return _Split(offset, 2 * float(fit[1]), 2 * float(fit[2]), plane, shape, rows)
 
 
-def _verdict(split: _Split, known: _Known, noise: Noise) -> Verdict:
-    # Upper points of chi-square, F and Student's law; scipy.stats takes a second to load.
-    from scipy.special import chdtri, fdtri, stdtrit
+def _verdict(plate: Plate, split: _Split, sigma: float, noise: Noise) -> Verdict:
+    from scipy.special import chdtri, stdtrit
 
-    n, k = len(split.shape), len(split.rows)
-    variance, freedom = known.variance, known.scatter.freedom
-    bends, lifts = ((share * known.creep) ** 2 for share in (CREEP_BENDS, CREEP_LIFTS))
-
-    def beyond(statistic: float, used: float, level: float) -> bool:
-        """Whether a chi-square over so many degrees of freedom is beyond chance."""
-        if freedom:
-            return bool(statistic / used > fdtri(used, freedom, 1 - level))
-        return bool(statistic > chdtri(used, level))
-
-    answers = np.linalg.pinv(split.rows.T)
-    spread = known.covariance if known.shared.shape[1] else np.diag(variance)
-    terms = known.scatter.memory * answers @ spread @ answers.T
-    # What bends the whole plate is found by its own three terms before it shows in the sum.
-    bent = k == 6 and n > 6
-    changed = beyond(*_shape_statistic(split, known, bends), LEVEL / 2 if bent else LEVEL)
-    if bent and not changed:
-        bow = answers[3:] @ split.shape
-        whole = terms[3:, 3:] + bends * np.eye(3)
-        changed = beyond(float(bow @ np.linalg.solve(whole, bow)), 3.0, LEVEL / 2)
-    covariance = 4 * terms[1:3, 1:3] + known.creep**2 * np.eye(2)
-    tilt = np.array([split.tilt_x, split.tilt_y])
-    tilted = beyond(float(tilt @ np.linalg.solve(covariance, tilt)), 2.0, LEVEL)
-    mean = known.covariance.mean() if known.shared.shape[1] else float(variance.mean()) / n
-    u_offset = np.sqrt(known.scatter.memory * mean + 2 * noise.s_between**2 + lifts)
-    shifted = bool(abs(split.offset) > stdtrit(noise.references, 1 - LEVEL / 2) * u_offset)
-    if changed:
+    offset = plate.at_places.mean(axis=1)
+    u_offset = float(np.hypot(offset.std(), np.sqrt(2) * noise.s_between))
+    limit = float(stdtrit(noise.references, 1 - OFFSET_LEVEL / 2)) * u_offset
+    tilt = 2 * (plate.at_places @ np.linalg.pinv(_rows(plate.places)))[:, 1:3]
+    middle, covariance = tilt.mean(axis=0), np.cov(tilt.T) + 1e-14 * np.eye(2)
+    tilted = bool(float(middle @ np.linalg.solve(covariance, middle)) > chdtri(2, TILT_LEVEL))
+    shifted = bool(abs(offset.mean()) > limit)
+    if 1 - plate.flat > SURELY_CHANGED:
         # A changed shape drags offset and tilt along: they count only beyond what it explains.
-        sigma = float(np.sqrt(variance.mean()))
-        shifted = abs(split.offset) > float(np.abs(split.shape).max()) + 3 * sigma
-        tilt = _robust_tilt(split, np.sqrt(variance))
-        tilted = tilted and float(np.abs(tilt).max()) > float(np.ptp(split.shape)) / 4
-    moved = bool(shifted or tilted) and k >= 3
-    if changed:
-        return "moved_and_changed_shape" if moved else "changed_shape"
-    return "moved" if moved else "same"
+        shifted = shifted and abs(split.offset) > float(np.abs(split.shape).max()) + u_offset
+        lean = np.abs(_robust_tilt(split, sigma)).max()
+        tilted = tilted and float(lean) > float(np.ptp(split.shape)) / 4
+        return "moved_and_changed_shape" if shifted or tilted else "changed_shape"
+    return "moved" if shifted or tilted else "same"
 
 
-def _shape_statistic(split: _Split, known: _Known, bends: float) -> tuple[float, float]:
-    """The shape's chi-square and its degrees of freedom. Where places share noise both are scaled
-    so that its mean and variance are right (F. E. Satterthwaite, Biometrics Bulletin 2, 1946)."""
-    variance = known.variance + bends
-    statistic, used = float((split.shape**2 / variance).sum()), float(max(len(variance) - 3, 1))
-    if not known.shared.shape[1] or len(variance) > MOST_SHARED:
-        return statistic, used
-    base = np.linalg.qr(split.rows[:3].T)[0]
-    root = 1 / np.sqrt(variance)
-    whole = known.covariance + bends * np.eye(len(variance))
-    whole = whole - base @ (base.T @ whole)
-    whole = (whole - (whole @ base) @ base.T) * root[:, None] * root
-    mean, square = float(np.trace(whole)), float((whole**2).sum())
-    return statistic * mean / square, mean**2 / square
-
-
-def _robust_tilt(split: _Split, sigma: Floats) -> Floats:
+def _robust_tilt(split: _Split, sigma: float) -> Floats:
     """The tilt that a change of one part of the plate does not lean (mm): Huber's weights at two
-    standard deviations, so that a new bump beside the middle is not taken for a tilt."""
+    standard deviations (Annals of Mathematical Statistics 35, 1964)."""
     difference = split.shape + split.plane + split.offset
-    weights = np.ones(len(sigma))
+    weights = np.ones(len(difference))
     fit: Floats = np.zeros(len(split.rows))
     for _ in range(40):
-        root = np.sqrt(weights) / sigma
+        root = np.sqrt(weights)
         fit = np.linalg.lstsq((split.rows * root).T, difference * root)[0].astype(np.float64)
-        away = np.abs(difference - fit @ split.rows) / sigma
+        away = np.abs(difference - fit @ split.rows) / max(sigma, 1e-9)
         weights = np.minimum(1.0, 2.0 / np.maximum(away, 1e-9))
     return 2 * np.asarray(fit[1:3])
 

@@ -5,9 +5,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.core.solve.adjusters import solve_adjusters
+from tallgrain.core.solve.adjusters import flattest_raises
+from tallgrain.core.solve.fit import refuse_no_plane
 from tallgrain.core.solve.influence import Influence
-from tallgrain.core.solve.tilt import solve_tilt
+from tallgrain.core.solve.tilt import supports_of
 from tallgrain.core.surface.density import audit_layer
 from tallgrain.core.surface.interpolate import grid_within
 from tallgrain.core.surface.judgement import Judgement, extent_of
@@ -72,13 +73,14 @@ def what_is_left(survey: Survey, sheet: MachineSheet, gain: float = 1.0) -> tupl
 
 
 def _after_motors(sheet: MachineSheet, xy: Floats, heights: Floats, _: float) -> Floats:
-    solved = solve_tilt(sheet, xy, heights)
-    at = np.array([s.at for s in sheet.supports], dtype=float)
-    sign = 1.0 if sheet.kinematics == "plate_z" else -1.0
-    made = sign * solved.rounded
+    at = supports_of(sheet)[1]
     twisted = sheet.body == "flexible" and len(at) >= 4
+    refuse_no_plane(xy, twisted)
     # The body moves as its supports do: exactly so for as many as its shape has terms.
     rows, here = _body(at, at, twisted), _body(xy, at, twisted)
+    leaning = rows @ np.linalg.lstsq(here, heights, rcond=None)[0]
+    steps = np.array([s.step_mm for s in sheet.supports])
+    made = np.round((leaning.mean() - leaning) / steps) * steps
     return np.asarray(heights + here @ (np.linalg.pinv(rows) @ made))
 
 
@@ -90,23 +92,23 @@ def _body(xy: Floats, at: Floats, twisted: bool) -> Floats:
 
 
 def _after_screws(sheet: MachineSheet, xy: Floats, heights: Floats, gain: float) -> Floats:
-    solved = solve_adjusters(sheet, xy, heights, gain=gain)
+    raises = flattest_raises(sheet, xy, heights, gain)
     at = np.array([a.at for a in sheet.adjusters], dtype=float)
-    return np.asarray(heights + Influence(at, gain).matrix(xy) @ solved.raises)
+    return np.asarray(heights + Influence(at, gain).matrix(xy) @ raises)
 
 
 def verdict(judgement: Judgement, left: tuple[Left, ...]) -> Verdict:
     """Whether the bed is flat enough, and which cure would make it so."""
-    noise, limit = judgement.noise, judgement.tolerance_mm
+    own, limit = judgement.own, judgement.tolerance_mm
     least = next(
         (step for step in left[1:] if step.spread_mm is not None and step.spread_mm <= limit), None
     )
     attention = False
-    if noise.high <= limit:
+    if own.high <= limit:
         words = "Flat enough, whatever the noise."
-    elif noise.value <= limit:
+    elif own.value <= limit:
         words = "Flat enough; noise may hide more."
-    elif noise.low <= limit:
+    elif own.low <= limit:
         words = "Just over: no more than the noise could make of it."
     elif least is not None and least.after == "compensation":
         words = (
@@ -120,20 +122,21 @@ def verdict(judgement: Judgement, left: tuple[Left, ...]) -> Verdict:
         words = "Not flat enough, and no cure here brings it within: look at plate and frame."
         attention = True
     lean = [s for s in judgement.shares[:2] if not s.below_noise and s.size_mm > LEANS * limit]
-    if lean and noise.value <= limit:
+    if lean and own.value <= limit:
         worst = max(lean, key=lambda s: s.size_mm)
         words = f"{words} It leans by {worst.size_mm:.3f} mm; cure: {worst.cure}."
     return Verdict(words, attention, _reasons(judgement, limit))
 
 
 def _reasons(judgement: Judgement, limit: float) -> tuple[str, ...]:
-    flat, noise = judgement.flatness, judgement.noise
+    flat, own = judgement.flatness, judgement.own
     reasons = [
-        f"The plate itself is flat within {noise.value:.3f} mm ({noise.low:.3f} to "
-        f"{noise.high:.3f}, 95 %), against {limit:.2f} mm asked for.",
+        f"The plate itself, over the surveyed area: {own}, against {limit:.2f} mm asked for; at "
+        f"the touched points {own.points.value:.3f} mm ({own.points.low:.3f} to "
+        f"{own.points.high:.3f}).",
         f"As measured, noise and all: {flat.fltt:.3f} mm; {flat.fltp or 0:.3f} above and "
         f"{flat.fltv or 0:.3f} below the least-squares plane, {flat.fltq or 0:.3f} RMS; a "
-        f"perfectly flat plate would read {noise.floor:.3f} mm.",
+        f"perfectly flat plate would read {own.floor:.3f} mm.",
         f"No plane does better than {judgement.zone_mm:.3f} mm (minimum zone).",
     ]
     real = [s for s in judgement.shares if not s.below_noise]

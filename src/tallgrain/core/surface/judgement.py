@@ -5,9 +5,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from tallgrain.core.machine.sheet import MachineSheet
-from tallgrain.core.surface.flat import FlatnessNoise, flatness_noise
+from tallgrain.core.model.figures import PlateFlatness, flatness_of, half_widths, surveyed
 from tallgrain.core.surface.moments import Scale, polynomial_rows
-from tallgrain.core.surface.noise import point_noise
 from tallgrain.core.surface.plausible import refuse_no_plate
 from tallgrain.core.surface.shape import Flatness, Plane, ShapeTerms, flatness, judge, round_extent
 from tallgrain.core.survey import Survey
@@ -36,7 +35,7 @@ class Judgement:
     flatness: Flatness
     zone_mm: float
     zone_plane: Plane
-    noise: FlatnessNoise
+    own: PlateFlatness
     terms: ShapeTerms | None
     shares: tuple[Share, ...]
     tolerance_mm: float
@@ -44,7 +43,7 @@ class Judgement:
     @property
     def within(self) -> bool:
         """Whether the plate itself, without its touches' noise, is as flat as the builder asks."""
-        return self.noise.value <= self.tolerance_mm
+        return self.own.value <= self.tolerance_mm
 
 
 def extent_of(survey: Survey, sheet: MachineSheet) -> Scale:
@@ -66,7 +65,7 @@ def judge_survey(survey: Survey, sheet: MachineSheet) -> Judgement:
         flat,
         zone.fltt,
         zone.plane,
-        flatness_noise(survey, s_r),
+        flatness_of(survey, s_r),
         terms,
         shares,
         sheet.tolerance.flatness_mm,
@@ -74,13 +73,11 @@ def judge_survey(survey: Survey, sheet: MachineSheet) -> Judgement:
 
 
 def term_uncertainties(survey: Survey, extent: Scale, s_r: float) -> np.ndarray:
-    """Standard uncertainties (mm) of tilt_x, tilt_y, bow_x, bow_y, twist, from the touches."""
-    sigma, _, _ = point_noise(survey, s_r)
-    rows = polynomial_rows(*extent.uv(survey.xy), 6)
-    spread = np.linalg.pinv(rows @ rows.T) @ rows
-    covariance = (spread * sigma**2) @ spread.T
-    factors = np.array([2.0, 2.0, 1.0, 1.0, 2.0])
-    return np.asarray(factors * np.sqrt(np.diag(covariance)[1:]))
+    """Standard uncertainties (mm) of tilt_x, tilt_y, bow_x, bow_y, twist, by the model's draws."""
+    _, plate = surveyed(survey, s_r)
+    rows = polynomial_rows(*extent.uv(plate.places), 6)
+    draws = plate.at_places @ np.linalg.pinv(rows)
+    return np.array([2.0, 2.0, 1.0, 1.0, 2.0]) * half_widths(draws)[1:]
 
 
 def _shares(
@@ -101,8 +98,8 @@ def _shares(
         words = "nothing: below the noise" if small else cure
         attention = name == "Twist" and not small and abs(value) > limit
         shares.append(Share(name, abs(value), float(u_mm), words, small, attention))
-    sigma, _, _ = point_noise(survey, sheet.probe.repeatability.s_r)
-    noise = float(np.sqrt((sigma**2).mean()))
+    touches, plate = surveyed(survey, sheet.probe.repeatability.s_r)
+    noise = float(np.median(plate.sizes["touch"]) * np.sqrt((1 / touches.count).mean()))
     small = terms.local < NOISE_FACTOR * noise
     cure = "nothing: only noise" if small else _local_cure(survey)
     shares.append(Share("Rest (RMS)", terms.local, noise, cure, small, False))

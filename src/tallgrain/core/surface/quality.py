@@ -108,7 +108,7 @@ def _departures(
 
 @dataclass(frozen=True)
 class SeriesDrift:
-    """What the first point moved by from the survey's first touch to its last (mm), its standard
+    """What heights moved by from the survey's first touch to its last (mm), its standard
     uncertainty, and whether that is more than noise (1 %)."""
 
     mm: float
@@ -118,22 +118,22 @@ class SeriesDrift:
 
 
 def series_drift(survey: Survey, s_r: float) -> SeriesDrift | None:
-    """The straight line through the first point and its later touches; None where it was not
-    touched again."""
-    if not survey.rechecks or not survey.points:
+    """The straight line through what places that were touched again moved by meanwhile; None where
+    none was."""
+    points, again = survey.points, survey.rechecks
+    if not again or not points:
         return None
-    planned = max(len(survey.points), survey.rechecks[-1].after)
-    at = np.array([0.0, *(r.after / planned for r in survey.rechecks)])
-    first = survey.points[0]
-    raw = first.z
-    z = np.array([raw, *(float(np.mean(r.touches)) for r in survey.rechecks)])
-    counts = [max(len(first.touches), 1), *(len(r.touches) for r in survey.rechecks)]
-    weights = np.array(counts) / max(s_r, 1e-6) ** 2
-    middle = float(weights @ at / weights.sum())
-    about = at - middle
-    square = float(weights @ about**2)
-    slope = float(weights @ (about * z) / square)
-    u = float(1 / np.sqrt(square))
+    planned = max(len(points), again[-1].after)
+    apart = np.array([(r.after - r.place) / planned for r in again])
+    moved = np.array([float(np.mean(r.touches)) - points[r.place].z for r in again])
+    touches = [(max(len(points[r.place].touches), 1), len(r.touches)) for r in again]
+    # The first touches of a place are in all that it moved by.
+    place = np.array([r.place for r in again])
+    own = np.array([1 / other for _, other in touches])
+    first = np.array([1 / one for one, _ in touches])
+    spread = np.diag(own) + np.where(place[:, None] == place, first, 0.0)
+    weights = np.linalg.solve(spread * max(s_r, 1e-6) ** 2, apart)
+    slope, u = float(weights @ moved / (weights @ apart)), float(1 / np.sqrt(weights @ apart))
     return SeriesDrift(slope, u, abs(slope) > NORMAL_1 * u, slope / planned)
 
 

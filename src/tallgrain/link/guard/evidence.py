@@ -10,7 +10,7 @@ READING_MM only where something thicker was said not to fit; far above the plate
 printer's own z says the same.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from tallgrain.errors import GuardRefused
@@ -42,6 +42,10 @@ class Look:
     def now(self, z: float) -> float:
         """How high that puts the nozzle at another z (mm)."""
         return self.mm + z - self.z
+
+    def below(self, z: float) -> "Look":
+        """The same saying after the nozzle came down to z without meeting the plate."""
+        return replace(self, mm=max(self.mm, self.z - z))
 
 
 @dataclass(frozen=True)
@@ -154,7 +158,9 @@ class Evidence:
             if way < LEAST_WAY_MM and not near.halves:
                 return Step("up", CHECK_UP_MM)
             way = max(way, room / 2) if near.halves else way
-            return Step("sure" if close else "ended", way)
+            # Where an older saying allows less than the newest one, it need not reach the plate.
+            whole = room >= self.newest.now(z) - LEAST_WAY_MM
+            return Step("sure" if close and whole else "ended", way)
         way = min(room / 2, BLIND_MM)
         if near.own_mm is not None and abs(near.own_mm - room) <= OTHERS_AGREE_MM:
             way = max(way, min(near.own_mm, room) - FAR_MM)

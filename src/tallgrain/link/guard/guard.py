@@ -233,7 +233,8 @@ class Guard:
         rose, way = trust.z - start, trust.z - (start - down) - left
         if way > 0 and -ARRIVES_MM < rose < MOST_RISE_MM:
             trust.z = trust.moved(lambda: trust.motions.lower(way)).position.z
-        trust.looks.seen = looks
+        # The nozzle was there: whatever was said before, the plate lies lower.
+        trust.looks.seen = [s.below(start - down) for s in looks]
         what = "probe" if self.sheet.probe.there else "switch of z"
         raise self.look_again(f"the {what} met nothing as far as the looks allow; it is nearer now")
 

@@ -158,8 +158,8 @@ def _figures(ledger: Ledger, season: PrinterSeason, sight: Sight) -> Iterator[tu
     if judged is not None:
         yield (
             "Flatness (FLTt)",
-            f"{mm(judged.noise.value)} mm",
-            f"{mm(judged.noise.low)} to {mm(judged.noise.high)} mm (95 %), allowed "
+            f"{mm(judged.own.value)} mm",
+            f"{mm(judged.own.low)} to {mm(judged.own.high)} mm (95 %), allowed "
             f"{mm(sheet.tolerance.flatness_mm)}; as measured, noise and all, "
             f"{mm(judged.flatness.fltt)}; {newest.conditions.sentence()}",
         )

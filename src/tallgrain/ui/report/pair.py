@@ -88,8 +88,8 @@ def pair_report(ledger: Ledger, season: PrinterSeason, a: str, b: str) -> Report
 def _line(survey: Survey, sight: Sight) -> tuple[str, ...]:
     flat = "–"
     if sight.judgement is not None:
-        noise = sight.judgement.noise
-        flat = f"{mm(noise.value)} ({mm(noise.low)} to {mm(noise.high)})"
+        own = sight.judgement.own
+        flat = f"{mm(own.value)} ({mm(own.low)} to {mm(own.high)})"
     state = "" if survey.complete else ", broken off"
     told = survey.conditions.sentence() + state
     return day_time(survey.taken_at), str(len(survey.points)), flat, told

@@ -32,8 +32,7 @@ def in_short(compared: Compared, season: Season | None) -> tuple[str, str, bool]
         return f"As survey {a.ident}, {day(a.taken_at)}", "No difference beyond the noise.", False
     said = what_changed(found)
     matter = f"It matters: {mm(found.largest_mm)} mm" if found.matters else "It does not matter"
-    unlike = "Perhaps not" if found.surely == "same" else "Not"
-    head = f"{unlike} as survey {a.ident}, {day(a.taken_at)}"
+    head = f"Not as survey {a.ident}, {day(a.taken_at)}"
     lines = [f"{said[:1].upper()}{said[1:]}. {matter}.", *_between(compared, season)]
     return head, "\n".join(lines), found.matters
 

@@ -14,11 +14,11 @@ from tallgrain.core.plan.screws import screws_plan
 from tallgrain.core.solve.adjusters import (
     AdjusterSolution,
     Turn,
+    adjusters_by,
     level_verdict,
     raise_of,
     raise_seen,
     reach_of,
-    solve_adjusters,
     turn_for,
 )
 from tallgrain.core.solve.influence import Gain
@@ -399,6 +399,6 @@ class AdjustersWork(QObject):
             Conditions(sheet=self._session.plate_sheet),
             note="typed in",
         )
-        solve_adjusters(sheet, made.xy, made.heights)  # refused before anything is stored
+        adjusters_by(sheet, made)  # refused before anything is stored
         ident = self._session.ledger.add_survey(made)
         self._measured(self._session.ledger.survey(ident))

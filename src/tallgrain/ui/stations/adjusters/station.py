@@ -33,7 +33,7 @@ WIDTH = 380
 REST_MS = 150
 TABS = ("Turn", "Gauge", "Places")
 # What is told beside the turns, of all that a solution says.
-DOUBTS = ("scatters", "creep_unseen")
+DOUBTS = ("rougher", "crept", "slipped")
 TURN, GAUGE, PLACES = range(3)
 
 

@@ -318,14 +318,18 @@ class SurfaceBench(Panel):
             tell(self.small, "")
             self._show_budget(None)
             return
-        noise = judgement.noise
+        own = judgement.own
         verdict = "within" if judgement.within else "more than"
         against = f"{verdict} {mm(judgement.tolerance_mm, 2)}"
         if not survey.complete:
             against = "of the part surveyed"
-        between = f"{mm(noise.low)}–{mm(noise.high)} (95 %), {against}"
-        self.readout.tell(mm(noise.value), "mm flatness", between)
-        tell(self.small, "")
+        between = f"{mm(own.low)}–{mm(own.high)} (95 %), {against}"
+        if own.flat:
+            self.readout.tell(mm(own.high), "mm flat within", f"as far as can be seen, {against}")
+        else:
+            self.readout.tell(mm(own.value), "mm over the area", between)
+        points = f"{mm(own.points.low)}–{mm(own.points.high)}"
+        tell(self.small, f"At the touched points {mm(own.points.value)} ({points}).")
         # With something to put right first, what the shape is made of can wait.
         self._show_budget(judgement if s.problem is None else None)
 

@@ -4,7 +4,6 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
 from tallgrain.core.surface.compare import Comparison
-from tallgrain.core.surface.flat import flatness_told
 from tallgrain.core.surface.quality import marked
 from tallgrain.ui.app import theme
 from tallgrain.ui.session.session import Session
@@ -173,12 +172,12 @@ def touched_words(shown: Shown | None) -> str:
     most = max((len(p.touches) for p in points), default=0)
     if not most:
         return "From a file without touches: its heights are taken as they are."
-    noise = shown.sight.judgement.noise if shown.sight.judgement else None
+    own = shown.sight.judgement.own if shown.sight.judgement else None
     touches = sum(len(p.touches) for p in points)
     words = f"{count_of(len(points), 'point')}, {count_of(touches, 'touch', 'touches')}"
-    if noise is not None:
-        origin = "measured here" if noise.measured else "assumed, from the printer's description"
-        words += f"; one touch scatters by {noise.s_r * 1000:.1f} µm ({origin})"
+    if own is not None:
+        origin = "measured here" if own.seen else "by these heights and the printer's description"
+        words += f"; one touch scatters by {own.s_r * 1000:.1f} µm ({origin})"
     out = marked(shown.survey)
     if out:
         words += (
@@ -191,14 +190,14 @@ def touched_words(shown: Shown | None) -> str:
     if judged is not None:
         flat = mm(judged.flatness.fltt)
         words += f" As measured {flat} mm from flat, minimum zone {mm(judged.zone_mm)} mm."
-    return f"{words} {_told(shown, 'noise_or_plate')}".rstrip()
+    return f"{words} {_told(shown, 'wild_points', 'one_decides', 'rougher')}".rstrip()
 
 
-def _told(shown: Shown, code: str) -> str:
-    """What is told of a survey's flatness under that code; nothing where it is not."""
+def _told(shown: Shown, *codes: str) -> str:
+    """What is told of a survey's flatness under these codes; nothing where it is not."""
     judged = shown.sight.judgement
-    about = flatness_told(judged.noise, judged.flatness.fltt) if judged is not None else ()
-    return "".join(one.sentence for one in about if one.code == code)
+    about = judged.own.told if judged is not None else ()
+    return " ".join(one.sentence for one in about if one.code in codes)
 
 
 def drift_words(shown: Shown | None) -> str:
@@ -206,15 +205,17 @@ def drift_words(shown: Shown | None) -> str:
     if shown is None:
         return ""
     if shown.drift is None:
-        return _told(shown, "creep_unseen")
+        return ""
     drift = shown.drift
     where = "higher" if drift.mm > 0 else "lower"
     told = f"{mm(abs(drift.mm))} mm {where} ± {mm(2 * drift.u_mm)} (k = 2)"
     if shown.survey.drift_rate_mm:
         return f"From first to last the series drifted {told}: taken out."
+    if seen := _told(shown, "crept", "slipped"):
+        return seen
     if drift.real:
         return f"From first to last the series drifted {told}. It is in the heights."
-    return f"The first point, touched again, reads {told}: no drift beyond the noise."
+    return f"Places that were touched again drifted by {told}: nothing beyond the noise."
 
 
 def twice_words(found: Comparison) -> str:

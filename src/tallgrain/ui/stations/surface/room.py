@@ -23,7 +23,7 @@ class SurfaceRoom(Room):
         judgement = session.shown.sight.judgement
         if judgement is None:
             return Kernel(self.name, Fill.HALF, "", "incomplete")
-        headline = f"{mm(judgement.noise.value)} mm"
+        headline = f"{mm(judgement.own.value)} mm"
         if not session.shown.survey.complete:
             return Kernel(self.name, Fill.HALF, headline, "incomplete")
         stale = session.stale_because(self.name)

@@ -86,7 +86,8 @@ class TiltWork(QObject):
         if shown is None or sheet is None:
             return False
         try:
-            solved = tilt_of(sheet, shown.survey, hold, self._session.learnt(sheet).creep.s)
+            learnt = self._session.learnt(sheet).touch.seen > 0
+            solved = tilt_of(sheet, shown.survey, hold, learnt)
         except InputError as error:
             self._probe.refuse(error)
             return False
