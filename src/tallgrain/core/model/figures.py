@@ -15,6 +15,8 @@ from tallgrain.core.told import Told
 
 # The lattice that is drawn, and what it is refined to by cubics: no field has a shorter wave.
 LATTICE, FINE = 17, 49
+# Of more places than this the hull is that of the outermost in so many directions.
+MANY, SIDES = 1000, 90
 # What is told of 95 %.
 LOW, HIGH = 0.025, 0.975
 # Below this chance nothing is said of flat plates.
@@ -169,6 +171,11 @@ def fine_draws(draws: Floats) -> Floats:
 def _among(at: Floats, xy: Floats) -> np.ndarray:
     """Which places (m, 2) lie within the convex hull of others (n, 2): on the inner side of each of
     its sides (A. M. Andrew, Information Processing Letters 9, 1979)."""
+    if len(xy) > MANY:
+        # The outermost ones in many directions have the same hull, nearly.
+        turn = np.linspace(0, 2 * np.pi, SIDES, endpoint=False)
+        ways = np.column_stack([np.cos(turn), np.sin(turn)])
+        xy = xy[np.unique([int((xy @ way).argmax()) for way in ways])]
     hull: list[Floats] = []
     for points in (xy[np.lexsort(xy.T[::-1])], xy[np.lexsort(xy.T[::-1])][::-1]):
         side: list[Floats] = []

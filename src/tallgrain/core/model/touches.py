@@ -10,6 +10,8 @@ from tallgrain.core.survey import Floats, Survey
 
 # Nearer to each other than this, two touches are of one place.
 ONE_PLACE_MM = 0.01
+# Of more points than this places are not told from each other.
+MOST_READ = 20_000
 
 
 @dataclass(frozen=True)
@@ -56,6 +58,8 @@ class Touches:
 def plain_touches(xy: Floats, z: Floats, timed: bool = False) -> Touches:
     """Places (n, 2) with a height (n,) each, mm; the same place again is another visit of it."""
     n = len(z)
+    if n > MOST_READ:  # of so many none is asked about alone
+        return Touches(xy, z, np.ones(n), np.zeros(n), np.arange(n), 0.0, 0, step_of(z), False)
     at = np.round(xy / ONE_PLACE_MM)
     _, first, number = np.unique(at, axis=0, return_index=True, return_inverse=True)
     place = first[number.ravel()]
@@ -66,7 +70,7 @@ def plain_touches(xy: Floats, z: Floats, timed: bool = False) -> Touches:
 def touches_of(survey: Survey) -> Touches:
     """The visits of a survey: its points, and the places that were touched again between them."""
     points, n = survey.points, len(survey.points)
-    if not n or not hasattr(points, "__iter__") or n > 20_000:
+    if not n or not hasattr(points, "__iter__") or n > MOST_READ:
         return plain_touches(survey.xy, survey.heights, False)
     again: dict[int, list[tuple[int, Sequence[float]]]] = {}
     for one in () if survey.drift_rate_mm else survey.rechecks:
