@@ -4,9 +4,9 @@ and the first layer goes on from there."""
 import numpy as np
 
 from tallgrain.core.layer.layer import Bent
-from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.solve.adjusters import adjusters_of, raise_of
 from tallgrain.core.solve.influence import Influence
+from tallgrain.core.solve.tilt import body_rows
 from tallgrain.core.surface.moments import Scale, polynomial_rows
 from tallgrain.core.survey import Floats, Survey
 from tallgrain.errors import InputError
@@ -54,14 +54,8 @@ def _by_motors(g: Ground, survey: Survey, places: Floats) -> Floats | None:
         return None
     at = np.array([s.at for s in sheet.supports], dtype=float)
     twisted = sheet.body == "flexible" and len(at) >= 4
-    moved = _body(sheet, places, twisted) @ (np.linalg.pinv(_body(sheet, at, twisted)) @ sent)
+    moved = body_rows(places, at, twisted) @ (np.linalg.pinv(body_rows(at, at, twisted)) @ sent)
     return np.asarray(moved if sheet.kinematics == "plate_z" else -moved)
-
-
-def _body(sheet: MachineSheet, at: Floats, twisted: bool) -> Floats:
-    middle = np.array(sheet.plate.outline.box.middle)
-    x, y = (at - middle).T / max(sheet.plate.outline.box.width, sheet.plate.outline.box.depth)
-    return np.column_stack([np.ones(len(at)), x, y, *([x * y] if twisted else [])])
 
 
 def _by_screws(g: Ground, survey: Survey, places: Floats) -> Floats | None:

@@ -12,24 +12,21 @@ SPAN_MM = 300.0
 
 @dataclass(frozen=True)
 class Scale:
-    """A standard deviation that is not known: its middle (mm) and its spread in logarithms.
-
-    per_span: the middle is that of a plate of SPAN_MM, and grows with the plate."""
+    """A standard deviation that is not known: its middle (mm) and its spread in logarithms."""
 
     middle: float
     spread: float
-    per_span: bool = False
 
 
 # Rolled and cast plates are sold flat within 0.2 to 1 mm on a metre (EN 485-3, EN 485-4): some
 # 40 um on 300 mm for one standard deviation, a factor of four either way.
-SHAPE = Scale(0.040, 1.4, True)
+SHAPE = Scale(0.040, 1.4)
 # One plate in ten is flatter than its touches can tell.
 FLAT_CHANCE = 0.1
 # From a fifth of the plate to more than the plate, all alike in their logarithm.
 SHAPE_LENGTHS = (0.2, 0.3, 0.45, 0.7, 1.1, 1.7, 2.6)
 # What lies between the places: dirt, seams, the sheet's own grain; a twentieth to a fifth.
-GRAIN = Scale(0.001, 1.2, True)
+GRAIN = Scale(0.001, 1.2)
 GRAIN_LENGTHS = (0.05, 0.09, 0.16)
 # One touch: a factor of two about what is said of the printer; half of that where it was learnt.
 TOUCH_SAID, TOUCH_LEARNT = 0.7, 0.35
@@ -55,7 +52,7 @@ WILD_CHANCE, WILD_TIMES = 0.02, (5.0, 20.0, 80.0)
 # Between two surveys a plate is the same more often than not; what changes is a few times smaller
 # than the plate's own shape, and as often as not as narrow as a finger.
 SAME_CHANCE = 0.7
-CHANGE, NARROW = Scale(0.015, 1.4, True), Scale(0.002, 1.2, True)
+CHANGE, NARROW = Scale(0.015, 1.4), Scale(0.002, 1.2)
 # One change in four is a single bump or dent, in shares of the plate as wide (one standard
 # deviation) as a fingertip to a hand.
 BUMP_CHANCE, BUMPS_MM, BUMP_WIDTHS = 0.07, (0.010, 0.040), (0.04, 0.075, 0.14)

@@ -104,6 +104,13 @@ def tilt_told(solved: TiltSolution) -> tuple[Told, ...]:
     return solved.fit.told
 
 
+def body_rows(at: Floats, supports: Floats, twisted: bool) -> Floats:
+    """What a body on supports (n, 2) can do at places (m, 2): (m, 3), or (m, 4) where it twists."""
+    middle, size = supports.mean(axis=0), float(np.ptp(supports, axis=0).max())
+    u, v = ((at - middle) / size).T
+    return np.column_stack([np.ones(len(at)), u, v, *([u * v] if twisted else [])])
+
+
 def supports_of(sheet: MachineSheet) -> tuple[tuple[str, ...], Floats]:
     """Names and places (n, 2) of the supports. Raises InputError where they can't correct."""
     where = f"sheet of {sheet.name}, supports"

@@ -8,7 +8,7 @@ from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.solve.adjusters import flattest_raises
 from tallgrain.core.solve.fit import refuse_no_plane
 from tallgrain.core.solve.influence import Influence
-from tallgrain.core.solve.tilt import supports_of
+from tallgrain.core.solve.tilt import body_rows, supports_of
 from tallgrain.core.surface.density import audit_layer
 from tallgrain.core.surface.interpolate import grid_within
 from tallgrain.core.surface.judgement import Judgement, extent_of
@@ -77,18 +77,11 @@ def _after_motors(sheet: MachineSheet, xy: Floats, heights: Floats, _: float) ->
     twisted = sheet.body == "flexible" and len(at) >= 4
     refuse_no_plane(xy, twisted)
     # The body moves as its supports do: exactly so for as many as its shape has terms.
-    rows, here = _body(at, at, twisted), _body(xy, at, twisted)
+    rows, here = body_rows(at, at, twisted), body_rows(xy, at, twisted)
     leaning = rows @ np.linalg.lstsq(here, heights, rcond=None)[0]
     steps = np.array([s.step_mm for s in sheet.supports])
     made = np.round((leaning.mean() - leaning) / steps) * steps
     return np.asarray(heights + here @ (np.linalg.pinv(rows) @ made))
-
-
-def _body(xy: Floats, at: Floats, twisted: bool) -> Floats:
-    middle, size = at.mean(axis=0), float(np.ptp(at, axis=0).max())
-    u, v = ((xy - middle) / size).T
-    columns = [np.ones(len(xy)), u, v, *([u * v] if twisted else [])]
-    return np.column_stack(columns)
 
 
 def _after_screws(sheet: MachineSheet, xy: Floats, heights: Floats, gain: float) -> Floats:
