@@ -116,7 +116,7 @@ def test_a_nozzle_that_grew_is_referenced_anew_where_it_is_the_probe(printer_of,
     made, _, guard = printer_of(name, "--cold", "--seed", "3")
     looked_down(made, guard)
     guard.heat(160.0, None)
-    guard.wait_for_heat()
+    guard.waiting.for_heat()
     touches = made.truth()["touches"]
     guard.freshen_reference()
     again = made.truth()["touches"] > touches

@@ -87,7 +87,7 @@ def test_a_pair_is_stored_as_one_and_heat_shows(linked, ledger, barley):
     made, _, guard = linked("--seed", "4")
     plan, token = grid_plan(barley, 5, 5, 2), BreakOff()
     guard.heat(0.0, 60.0)
-    guard.wait_for_heat()
+    guard.waiting.for_heat()
     rounds = Round("cold", cool=True), Round("hot", 150.0, 90.0, 20.0)
     events = list(pair(guard, ledger, plan, rounds, now, token, sheet="smooth"))
     assert any(isinstance(e, Phase) and "Cooling" in e.text for e in events)

@@ -81,4 +81,5 @@ def bench(qtbot, standin, home, request):
         window.session.set_heat(0.0, 0.0)
         window.may_close = lambda: True
         window.close()
+        qtbot.waitUntil(lambda w=window: not w.isVisible(), timeout=10_000)
         window.deleteLater()

@@ -173,8 +173,8 @@ def test_what_is_under_way_is_told_in_the_foot_and_broken_off_there(bench, qtbot
     qtbot.waitUntil(lambda: foot.isVisible() and "about" in foot.told.text(), timeout=45_000)
     assert foot.told.text().startswith(f"{foot.bar.value()} of {foot.bar.maximum()} touches, about")
     assert foot.visibleRegion().boundingRect() == foot.rect()  # never under a scroll
-    foot.break_off.click()
-    assert not foot.break_off.isEnabled()
+    foot.ending.break_off.click()
+    assert not foot.ending.break_off.isEnabled()
     idle(window, qtbot)
     assert not foot.isVisible() and window.tilt.act.isVisible()
     assert made.truth()["gap_mm"] > 1 and made.truth()["strikes"] == [] and not s.busy

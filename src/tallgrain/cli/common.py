@@ -243,6 +243,7 @@ def at_the_printer(
         try:
             guard = guarded(printer, sheet, ledger, now)
             guard.by_gauge.ask = ask_wanted
+            guard.waiting.over = lambda: token.asked
             on_interrupt(token.ask, guard.halt)
             for news in values_now(AtValues(guard, ledger, now, data_home() / "backups")).news:
                 print(printable(str(news.error)), file=sys.stderr, flush=True)

@@ -65,6 +65,14 @@ class Heat:
         return self.target_c == 0 or abs(self.now_c - self.target_c) <= 2.0
 
     @property
+    def off_by_c(self) -> float | None:
+        """How far it is from where it was told to be; 0 for a heater that is off, None where that
+        is not told."""
+        if self.target_c is None or self.now_c is None:
+            return None
+        return abs(self.now_c - self.target_c) if self.target_c else 0.0
+
+    @property
     def heats(self) -> bool:
         """Whether it is known to be heated."""
         return bool(self.target_c)

@@ -46,17 +46,28 @@ def feeling(guard: Guard, wait_s: float = WAIT_S) -> Iterator[Phase]:
         (False, "Let it go."),
     ):
         yield Phase(words)
-        while guard.printer.state().tripped is not tripped:
-            if guard.trust.halted.is_set():
-                raise guard.trust.halted_error()
-            if time.monotonic() > until:
-                raise JobError(
-                    f"the {what} was not read {'tripped' if tripped else 'free'} in time.",
-                    guard.printer.identity.name,
-                    "Look at its cable. Nothing went down.",
-                )
-            time.sleep(LOOK_S)
+        with guard.waiting.on("a finger"):
+            if not _reads(guard, tripped, until):
+                return
     guard.trust.probe_was_felt()
+
+
+def _reads(guard: Guard, tripped: bool, until: float) -> bool:
+    """Wait until it reads so; False where the wait was ended."""
+    while guard.printer.state().tripped is not tripped:
+        if guard.trust.halted.is_set():
+            raise guard.trust.halted_error()
+        if guard.waiting.over():
+            return False
+        if time.monotonic() > until:
+            what = "probe" if guard.sheet.probe.there else "switch"
+            raise JobError(
+                f"the {what} was not read {'tripped' if tripped else 'free'} in time.",
+                guard.printer.identity.name,
+                "Look at its cable. Nothing went down.",
+            )
+        time.sleep(LOOK_S)
+    return True
 
 
 def feel_probe(guard: Guard, say: Callable[[str], None], wait_s: float = WAIT_S) -> None:

@@ -83,5 +83,5 @@ def _cool(guard: Guard, break_off: BreakOff) -> Iterator[Phase]:
     now_c = guard.heat(0.0, 0.0).plate.now_c
     while now_c is not None and now_c > COLD_C and not break_off.asked:
         yield Phase(f"Cooling: plate at {now_c:.0f} °C, cold below {COLD_C:.0f} °C")
-        guard.rest(COOL_STEP_S)
+        guard.waiting.rest(COOL_STEP_S)
         now_c = guard.printer.state().plate.now_c

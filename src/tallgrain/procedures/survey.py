@@ -1,6 +1,5 @@
 """A survey: reference, touch every point of a plan, leave the nozzle raised."""
 
-import time
 from collections.abc import Callable, Generator, Iterator
 from contextlib import suppress
 from dataclasses import dataclass
@@ -116,7 +115,7 @@ def measure(job: Measuring, break_off: BreakOff) -> Iterator[Event]:
     guard, plan = job.guard, job.plan
     recorder = Recorder(job.ledger, job.ident, plan, job.t_set, job.first)
     why, complete = "the program that ran it ended", False
-    began = time.monotonic()
+    began = guard.waiting.at_work_s()
     try:
         # The end is also reached by GeneratorExit, when whoever listens goes away in the middle.
         yield SurveyBegan(job.ident, len(plan.points), plan.estimate_s, job.first)
@@ -131,7 +130,7 @@ def measure(job: Measuring, break_off: BreakOff) -> Iterator[Event]:
         make_safe(guard)
         job.ledger.end_survey(job.ident, complete=not why, why=why)
     if complete and not job.first:
-        took = round(time.monotonic() - began, 1)
+        took = round(guard.waiting.at_work_s() - began, 1)
         record = SurveyTook(points=recorder.points, seconds=took, expected_s=plan.estimate_s)
         with suppress(TallGrainError):  # the survey is whole without it
             Journal(job.ledger, guard.sheet.name).write(record, job.ident)
@@ -141,7 +140,8 @@ def measure(job: Measuring, break_off: BreakOff) -> Iterator[Event]:
 def _touch_all(job: Measuring, recorder: Recorder, break_off: BreakOff) -> Iterator[Event]:
     plan, hand = job.plan, Hand(job.guard, break_off)
     care = Looking(job.quality, hand, recorder, plan, job.retract) if job.quality else None
-    began, first = time.monotonic(), recorder.points
+    clock = job.guard.waiting.at_work_s
+    began, first = clock(), recorder.points
     first_idea, number = plan.estimate_s / len(plan.points), first - 1
     while (number := number + 1) < len(plan.points):
         x, y = plan.points[number]
@@ -164,9 +164,7 @@ def _touch_all(job: Measuring, recorder: Recorder, break_off: BreakOff) -> Itera
         if care is not None:
             z = yield from care.after_point(number, z)
         touches = recorder.next_point()
-        left = _left(
-            number + 1 - first, len(plan.points) - first, time.monotonic() - began, first_idea
-        )
+        left = _left(number + 1 - first, len(plan.points) - first, clock() - began, first_idea)
         plan.grows(z)
         yield PointTouched(number, float(x), float(y), z, touches, left)
         if (sure := plan.sureness()) is not None:

@@ -32,10 +32,10 @@ def warm_up(
         yield Phase(
             f"Warming: nozzle {_aim(state.nozzle, nozzle_c)}, plate {_aim(state.plate, plate_c)}"
         )
-        guard.wait_for_heat()
+        guard.waiting.for_heat()
     left = soak_min * 60
     while left > 0 and not break_off.asked:
         yield Phase(f"Soaking: {left / 60:.0f} min left")
         step = min(left, SOAK_STEP_S)
-        guard.rest(step)
+        guard.waiting.rest(step)
         left -= step

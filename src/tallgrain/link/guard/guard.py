@@ -31,6 +31,7 @@ from tallgrain.link.guard.evidence import BLIND_MM, Near, Step
 from tallgrain.link.guard.floors import BENDS
 from tallgrain.link.guard.hand_moves import HOP_MM, HandMoves
 from tallgrain.link.guard.trust import ENDS_MM, Frame, Trust
+from tallgrain.link.guard.waiting import Waiting
 from tallgrain.link.protocol import Place, Printer, PrinterState
 
 # A trip higher than this above what is expected is a trip in the air.
@@ -61,7 +62,7 @@ REFERENCE_AGREES_MM = 0.1
 class Guard:
     """Bounds every motion of one printer: by `trust` in its height, by `floors` of what was
     touched; `by_hand` are the moves that a person asks for one by one, `by_gauge` those of a
-    printer without a probe."""
+    printer without a probe, `waiting` is where nothing moves."""
 
     def __init__(self, printer: Printer, sheet: MachineSheet) -> None:
         self.printer, self.sheet = printer, sheet
@@ -69,6 +70,7 @@ class Guard:
         self.floors = self.trust.floors
         self.by_hand = HandMoves(self)
         self.by_gauge = ByGauge(self)
+        self.waiting = Waiting(self.trust)
         self._referenced_c: float | None = None
 
     @property
@@ -488,6 +490,7 @@ class Guard:
         With `more` touches to come at the same place it is raised only a little. `laid_mm`: how
         thick a thing may lie on the plate here. Far from every touch so far the way is felt first.
         """
+        self.waiting.hold()
         if not self.sheet.probe.there:
             return self.by_gauge.touch(x, y)
         self.trust.need()
@@ -533,6 +536,7 @@ class Guard:
 
     def touch_again(self, more: bool = False) -> float:
         """Touch once more where the last touch was."""
+        self.waiting.hold()
         self.need_probe()
         self.trust.need()
         self.trust.refuse_blind()
@@ -546,16 +550,6 @@ class Guard:
         self.rise_to_travel()
         self.retract()
         self.lift(HOP_MM)
-
-    def rest(self, seconds: float) -> None:
-        """Wait in place."""
-        self.trust.refuse_after_halt()
-        self.trust.moved(lambda: self.trust.motions.rest(seconds))
-
-    def wait_for_heat(self) -> None:
-        """Wait in place until the targets are reached."""
-        self.trust.refuse_after_halt()
-        self.trust.moved(self.trust.motions.wait_for_heat)
 
     def floor_at(self, x: float, y: float) -> float:
         """The lowest z (mm) that a touch with the nozzle at (x, y) may go to."""

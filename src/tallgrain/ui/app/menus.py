@@ -164,6 +164,8 @@ class Menus:
         self.add(
             survey, "&Resume the survey that is shown", self._session.motion.resume_survey, "F7"
         )
+        pause = self.add(survey, "Pa&use, or go on", self._session.motion.pause, "F4")
+        self.acts.need(pause, lambda: "" if self._session.busy else "nothing is under way")
         self.add(survey, "&Break off", window.secondary, "F8")
         self.add(survey, "&Plan points …", window.plan, "F6")
         for words, rounds, keys in (

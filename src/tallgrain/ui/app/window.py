@@ -5,7 +5,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Generic, TypeVar, cast
 
-from PyQt6.QtCore import QEvent, QObject, Qt
+from PyQt6.QtCore import QEvent, QObject, Qt, QTimer
 from PyQt6.QtGui import (
     QCloseEvent,
     QDragEnterEvent,
@@ -28,6 +28,7 @@ from PyQt6.QtWidgets import (
 )
 
 from tallgrain.errors import TallGrainError
+from tallgrain.link.connect import is_by_hand
 from tallgrain.paths import data_home
 from tallgrain.store.entries import MachineEvent
 from tallgrain.ui.app import theme
@@ -114,6 +115,7 @@ class Window(QMainWindow):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
+        self._leaving = False
         self.hands: Hands | None = None
         self.setWindowTitle("Tall Grain")
         self.setMinimumSize(1024, 700)
@@ -462,13 +464,16 @@ class Window(QMainWindow):
             isinstance(event, QKeyEvent)
             and event.key() == Qt.Key.Key_Escape
             and self.session.busy
+            and not self.session.motion.waits
             and event.type() in (QEvent.Type.ShortcutOverride, QEvent.Type.KeyPress)
         ):
             if event.type() == QEvent.Type.ShortcutOverride:
                 event.accept()
-            elif not event.isAutoRepeat():
+                return True
+            if not event.isAutoRepeat():
                 self.halt_key()
-            return True
+            # It closes what is open, too.
+            return QApplication.activePopupWidget() is None and self.isActiveWindow()
         return False
 
     def halt_key(self) -> None:
@@ -484,8 +489,13 @@ class Window(QMainWindow):
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """Leave the printer raised and the ledger closed."""
         assert event is not None
-        if not self.may_close():
+        if not self._leaving and not self.may_close():
             event.ignore()
+            return
+        if self.session.busy:
+            # The window stays alive, and Esc with it, until the nozzle is raised.
+            event.ignore()
+            self._leave()
             return
         window_settings().setValue("geometry", self.saveGeometry())
         app = QApplication.instance()
@@ -499,6 +509,20 @@ class Window(QMainWindow):
         self.shared.close()
         self.session.close()
         event.accept()
+
+    def _leave(self) -> None:
+        """Break off what is under way, and close once it has ended."""
+        if not self._leaving:
+            self._leaving = True
+            self.session.changed.connect(self._left)
+        if is_by_hand(self.session.url):
+            self.session.motion.halt()  # the act that a person was asked for is not to be done
+        else:
+            self.session.motion.break_off()
+
+    def _left(self) -> None:
+        if not self.session.busy and self.isVisible():
+            QTimer.singleShot(0, self.close)
 
     def may_close(self) -> bool:
         """What would be left behind or lost is a question."""

@@ -20,6 +20,7 @@ class Feeling(QObject):
 
     changed = pyqtSignal()
     _asked = pyqtSignal(object)
+    _waits = pyqtSignal()
 
     def __init__(self, session: "Session") -> None:
         super().__init__(session)
@@ -28,11 +29,15 @@ class Feeling(QObject):
         # Whether the work under way has asked already, and will again.
         self.goes_on = False
         self._asked.connect(self._show)
+        self._waits.connect(session.changed)
         session.ended.connect(lambda _: self._over())
 
     def serve(self, guard: Guard, token: BreakOff) -> None:
-        """Be asked by a guard, until a wish to break off."""
+        """Be asked by a guard, until a wish to break off, which ends its waits too."""
         guard.by_gauge.ask = lambda asked: self._wait(asked, guard, token)
+        guard.waiting.over = lambda: token.asked
+        guard.waiting.on_change = self._waits.emit
+        guard.waiting.pause(False)
 
     def answer(self, feel: Answer) -> None:
         """What the gauge does, or "back": the last answer was wrong."""
@@ -43,15 +48,16 @@ class Feeling(QObject):
     def _wait(self, asked: FeelAsked, guard: Guard, token: BreakOff) -> Answer:
         """In the work's own thread."""
         self._answers = SimpleQueue()
-        self._asked.emit(asked)
-        while True:
-            try:
-                return self._answers.get(timeout=LOOK_S)
-            except Empty:
-                if guard.trust.halted.is_set():
-                    raise guard.trust.halted_error() from None
-                if token.asked:
-                    return None
+        with guard.waiting.on("an answer"):
+            self._asked.emit(asked)
+            while True:
+                try:
+                    return self._answers.get(timeout=LOOK_S)
+                except Empty:
+                    if guard.trust.halted.is_set():
+                        raise guard.trust.halted_error() from None
+                    if token.asked:
+                        return None
 
     def _show(self, asked: FeelAsked | None) -> None:
         self.asked = asked

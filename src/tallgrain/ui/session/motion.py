@@ -296,6 +296,25 @@ class Motion(QObject):
         """Whether what is under way was asked to end."""
         return self._break_off.asked
 
+    @property
+    def waits(self) -> str:
+        """What the work waits for while nothing moves; "" while something may (`Waiting.what`)."""
+        guard = self._session.guard
+        return guard.waiting.what if guard is not None and self._session.busy else ""
+
+    @property
+    def paused(self) -> bool:
+        """Whether what is under way was asked to pause."""
+        guard = self._session.guard
+        return guard is not None and self._session.busy and guard.waiting.paused
+
+    def pause(self) -> None:
+        """Pause before the next touch; once more: go on."""
+        guard = self._session.guard
+        if guard is not None and self._session.busy:
+            guard.waiting.pause(not guard.waiting.paused)
+            self._session.changed.emit()
+
     def break_off(self) -> None:
         """Finish this touch, raise, stop."""
         s = self._session

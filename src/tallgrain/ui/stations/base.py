@@ -147,6 +147,9 @@ class Station(ABC):
     def primary(self) -> None:
         """F5: link where there is no link, else the one next step."""
         s = self._session
+        if s.motion.paused:
+            s.motion.pause()
+            return
         if s.busy:
             if self.asks:
                 self.step()

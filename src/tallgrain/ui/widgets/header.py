@@ -146,6 +146,8 @@ class Header(QFrame):
     def _at_work(self) -> tuple[str, str] | None:
         s = self._session
         if s.progress is not None:
+            if s.motion.waits == "a pause":
+                return "paused", "gold"
             return ("breaking off" if s.progress.breaking_off else so_far(s.progress)), "gold"
         if s.guard is not None and s.guard.hands_in:
             return "HANDS IN  ·  F12 when clear", "gold"

@@ -5,7 +5,8 @@ import time
 from PyQt6.QtWidgets import QProgressBar, QVBoxLayout, QWidget
 
 from tallgrain.ui.session.session import Session
-from tallgrain.ui.widgets.parts import button, heard, label, tell
+from tallgrain.ui.widgets.ending import Ending
+from tallgrain.ui.widgets.parts import heard, label, tell
 from tallgrain.ui.widgets.words import duration
 
 
@@ -21,16 +22,17 @@ class UnderWay(QWidget):
         self.told = label(role="muted")
         self.bar = QProgressBar()
         self.bar.setTextVisible(False)
-        self.break_off = button("Break off  F8", tip="Finish this touch, raise, stop")
-        self.break_off.clicked.connect(session.motion.break_off)
-        for part in (self.told, self.bar, self.break_off):
+        self.ending = Ending(session)
+        for part in (self.told, self.bar, self.ending):
             column.addWidget(part)
         self.hide()
 
     def follow(self, done: int, total: int) -> None:
         """So many touches of so many; hidden while nothing runs, or nothing is counted."""
+        motion = self._session.motion
         shown = self._session.busy and done < total
-        if not shown or done < self._seen[0] or not self._seen[1]:
+        # Whatever waited in between is no touch's time: it is measured anew.
+        if not shown or done < self._seen[0] or not self._seen[1] or motion.waits:
             self._seen = done, time.monotonic()
         self.setVisible(shown)
         if not shown:
@@ -44,4 +46,4 @@ class UnderWay(QWidget):
         self.bar.setMaximum(total)
         self.bar.setValue(done)
         heard(self.bar, words)
-        self.break_off.setEnabled(not self._session.motion.breaking_off)
+        self.ending.refresh()

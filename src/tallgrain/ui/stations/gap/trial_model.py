@@ -191,7 +191,7 @@ class TrialWork(QObject):
             if guard.sheet.probe.kind == "nozzle":  # as hot as prints find it
                 guard.need_clear()
                 guard.heat(self.gauge.felt_c, None)
-                guard.wait_for_heat()
+                guard.waiting.for_heat()
             guard.reference()
             guard.park()
 

@@ -83,17 +83,20 @@ class ProvingWork(QObject):
     # In the proof's own thread
 
     def _wait(self, token: BreakOff, guard: Guard, question: Question) -> float | bool:
-        self._asked.emit(question)
-        while True:
-            try:
-                return self._answers.get(timeout=LOOK_S)
-            except Empty:
-                if guard.trust.halted.is_set():
-                    raise guard.trust.halted_error() from None
-                if token.asked:
-                    raise GuardRefused(
-                        "the proof was broken off.", "console", "Begin it anew when you are there."
-                    ) from None
+        with guard.waiting.on("an answer"):
+            self._asked.emit(question)
+            while True:
+                try:
+                    return self._answers.get(timeout=LOOK_S)
+                except Empty:
+                    if guard.trust.halted.is_set():
+                        raise guard.trust.halted_error() from None
+                    if token.asked:
+                        raise GuardRefused(
+                            "the proof was broken off.",
+                            "console",
+                            "Begin it anew when you are there.",
+                        ) from None
 
     # In the window's thread
 

@@ -30,6 +30,7 @@ from tallgrain.ui.stations.surface.pages import CuresPage, TrustPage
 from tallgrain.ui.widgets.bench import Notice, Tabbed, show_act
 from tallgrain.ui.widgets.clearance import ClearanceRow
 from tallgrain.ui.widgets.compared_words import compared_words, figure_lines, in_short
+from tallgrain.ui.widgets.ending import Ending
 from tallgrain.ui.widgets.field import Field
 from tallgrain.ui.widgets.parts import (
     Bar,
@@ -166,8 +167,7 @@ class SurfaceBench(Panel):
         self.planned = label(role="muted", wrap=True)
         self.primary = button("", "primary")
         self.primary.clicked.connect(self.act)
-        self.break_off = button("Break off  F8", tip="Finish this touch, raise, stop")
-        self.break_off.clicked.connect(self._session.motion.break_off)
+        self.ending = Ending(self._session)
         self.plan = button(
             "Plan …", name="Plan points", tip="Points, touches, and the heat before (F6)"
         )
@@ -183,7 +183,7 @@ class SurfaceBench(Panel):
         self.resume = button("", tip="Touch some old places again, then go on")
         self.resume.clicked.connect(self._session.motion.resume_survey)
         self.column.addWidget(self.resume)
-        self.column.addWidget(self.break_off)
+        self.column.addWidget(self.ending)
 
     # Acting
 
@@ -212,8 +212,8 @@ class SurfaceBench(Panel):
         s = self._session
         working = s.progress
         self.progress.setVisible(working is not None)
-        self.break_off.setVisible(working is not None)
-        self.break_off.setEnabled(working is not None and not working.breaking_off)
+        self.ending.setVisible(working is not None)
+        self.ending.refresh()
         problem = s.problem if working is None else None
         self.notice.setVisible(problem is not None)
         if problem is not None:
@@ -268,11 +268,9 @@ class SurfaceBench(Panel):
             f"Last touch {mm(p.touched[-1].z, signed=True)} mm. Each point is stored as it is "
             "touched."
             if p.touched
-            else "The nozzle is raised between places."
-            if self._session.sheet is not None and not self._session.sheet.probe.there
-            else "The nozzle is raised between touches.",
+            else "",
         )
-        self.small.setVisible(True)
+        self.small.setVisible(bool(p.touched))
         self._show_budget(None)
         self.incomplete.setVisible(False)
 
@@ -407,7 +405,11 @@ class SurfaceBench(Panel):
     def _move_focus(self, unsure: bool) -> None:
         """The keyboard follows the one next step, never falls onto something else."""
         step = (
-            self.break_off if self._session.progress else self.clearance if unsure else self.primary
+            self.ending.break_off
+            if self._session.progress
+            else self.clearance
+            if unsure
+            else self.primary
         )
         if not step.isEnabled():
             self._step = None

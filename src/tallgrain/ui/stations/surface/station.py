@@ -142,8 +142,11 @@ class SurfaceStation(Station):
         self.bench.act()
 
     def primary(self) -> None:
-        """Link, or survey."""
-        self.bench.act()
+        """Link, or survey; while paused: go on."""
+        if self._session.motion.paused:
+            self._session.motion.pause()
+        else:
+            self.bench.act()
 
     def open_plan(self) -> None:
         """Show the plan beside the field."""
