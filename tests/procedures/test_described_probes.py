@@ -17,7 +17,7 @@ from tallgrain.core.solve.gap import solve_gap
 from tallgrain.errors import TallGrainError
 from tallgrain.journal.journal import Journal
 from tallgrain.link.connect import connected
-from tallgrain.procedures.evening import evening
+from tallgrain.procedures.evening import Now, evening
 from tallgrain.procedures.events import BreakOff, SurveyEnded
 from tallgrain.procedures.finger import feel_probe
 from tallgrain.procedures.gauge import gauge_loop
@@ -45,9 +45,7 @@ def test_a_described_probe_is_safe_before_and_right_after_it_is_measured(standin
     made.hands("hands.fault", fault="sticks")
     made.hands("hands.mend")
     with Ledger.open(tmp_path / "home") as ledger, closing(connected(made.json, "A test")) as link:
-        steps = [
-            s.name for s in evening(ledger, Journal(ledger, "Teasel", now), guessed, True, False)
-        ]
+        steps = [s.name for s in evening(Journal(ledger, "Teasel", now), guessed, Now(linked=True))]
         assert ("where the probe is" in steps) == (kind != "nozzle")
         guard = guard_on(link, guessed)
         said = []

@@ -96,7 +96,8 @@ def test_nothing_moves_that_nobody_owns(bench):
         guard.reference, guard.extend, guard.retract, lambda: guard.lift(5.0),
         lambda: guard.by_hand.raise_on_request(5.0), lambda: guard.heat(200.0, 60.0),
         lambda: guard.by_hand.jog(0.0, 0.0, 5.0), lambda: guard.by_hand.show_probe(True),
-        lambda: guard.touch_at(100.0, 100.0), lambda: guard.waiting.rest(1.0), guard.waiting.for_heat,
+        lambda: guard.touch_at(100.0, 100.0), lambda: guard.waiting.rest(1.0),
+        guard.waiting.for_heat,
     ):  # fmt: skip
         with pytest.raises(GuardRefused, match="nothing owns this motion"):
             act()

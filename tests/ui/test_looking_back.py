@@ -44,7 +44,7 @@ def test_the_year_is_there(season):
     # without its touches' noise.
     headline = float(window.rooms["Surface"].kernel().headline.removesuffix(" mm"))
     assert headline == pytest.approx(picture.figures[-1], abs=0.015)
-    assert "Not as survey 33, 14 Nov 2026" in words(window)
+    assert "Different from survey 33, 14 Nov 2026" in words(window)
 
 
 def test_walking_the_season_by_keys(season, qtbot):

@@ -7,7 +7,7 @@ import time
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QInputDialog, QMessageBox
+from PyQt6.QtWidgets import QApplication, QMessageBox
 from serial.tools.list_ports_common import ListPortInfo
 
 from at_the_window import activated, idle, press
@@ -18,6 +18,7 @@ from tallgrain.errors import PrinterRefused
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.link.by_hand import Act
 from tallgrain.store.ledger import Ledger
+from tallgrain.ui.app.addresses import remember
 from tallgrain.ui.app.start import make_window
 from tallgrain.ui.dialogs.by_hand import HandDialog
 from taught import Person
@@ -165,20 +166,33 @@ def test_what_is_assumed_has_words():
 
 
 def test_devices_are_offered_with_what_they_say_they_are(empty, qtbot, monkeypatch):
-    window, offered, linked = empty, [], []
+    window, linked = empty, []
     ports = [ListPortInfo("/dev/ttyHH0"), ListPortInfo("/dev/ttyHH1")]
     ports[1].description = "Hollin Hay bench board"
     monkeypatch.setattr("serial.tools.list_ports.comports", lambda: ports)
     monkeypatch.setattr(window.session.linking, "link_to", linked.append)
-
-    def chosen(_, title, words, items, *rest):
-        offered.extend(items)
-        return items[0], True
-
-    monkeypatch.setattr(QInputDialog, "getItem", chosen)
-    window.asking.link()
-    assert "Hollin Hay bench board" in offered[0] and "serial device" in offered[1]
+    window.session.ledger.put_machine("Barley", shipped_sheet_text("Barley"), now())
+    window.refresh_printers()
+    for url in ("tcp://bench:1", "tcp://shed:2", "tcp://bench:1"):
+        remember("Barley", url)
+    window.visit("Gap")
+    press(window, Qt.Key.Key_F5)  # nobody said where it is
+    dialog = window.asking.linking
+    told = [dialog.found.item(i).text() for i in range(dialog.found.count())]
+    assert told[0].startswith("tcp://bench:1") and told[1].startswith("tcp://shed:2")
+    assert "Hollin Hay bench board" in told[2] and "serial device" in told[3]
+    assert told[4].startswith("By hand") and told[5].startswith("At an address")
+    dialog.found.setCurrentRow(2)
+    dialog.accept()
     assert linked[0].startswith("serial:/dev/ttyHH1?dialect=") and "bench" not in linked[0]
+    # An address is typed; without one there is nothing to link to.
+    window.asking.link()
+    dialog = window.asking.linking
+    dialog.found.setCurrentRow(5)
+    assert not dialog.link.isEnabled()
+    QTest.keyClicks(dialog.address, "tcp://127.0.0.1:9")
+    QTest.keyClick(dialog.address, Qt.Key.Key_Return)
+    assert linked[1] == "tcp://127.0.0.1:9" and not dialog.isVisible()
 
 
 def test_a_link_by_hand_at_the_window(empty, standin, qtbot, monkeypatch):
@@ -187,8 +201,11 @@ def test_a_link_by_hand_at_the_window(empty, standin, qtbot, monkeypatch):
     made = standin("--machine", "Barley", link="json")
     window.session.ledger.put_machine("Barley", shipped_sheet_text("Barley"), now())
     window.refresh_printers()
-    monkeypatch.setattr(QInputDialog, "getItem", lambda *args: ("by-hand?dialect=hazel", True))
     window.asking.link()
+    ways = window.asking.linking
+    ways.found.setCurrentRow(next(i for i, w in enumerate(ways._ways) if w.address == "by-hand"))
+    ways.language.setCurrentIndex(ways.language.findData("hazel"))
+    ways.accept()
     person, dialog = Person(made), window.session.linking.ask
     copied = []
 

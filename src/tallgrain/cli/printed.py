@@ -139,11 +139,10 @@ class _Trials:
         self.read()
 
     def patch(self, count: int, line_mm: float) -> str:
-        from tallgrain.journal.records import PrintConditions
+        from tallgrain.journal.printing import printing
         from tallgrain.procedures.trials import patch_text
 
-        conditions = self.journal.newest(PrintConditions)
-        aim = conditions.figures if conditions is not None else PrintConditions()
+        aim = printing(self.journal)
         hot, sheet = (aim.nozzle_c, aim.plate_c), self._at.guard.sheet
         return patch_text(sheet, self.values, self.known(), count, self._layer, line_mm, hot)
 

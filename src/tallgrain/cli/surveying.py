@@ -82,7 +82,7 @@ def plan(
 
     def table() -> str:
         lines = [
-            f"{len(made.points)} points, {made.travel_mm:.0f} mm of way, "
+            f"{len(made.points)} points, {made.travel_mm:.0f} mm of travel, "
             f"about {made.estimate_s / 60:.0f} min",
             aligned([["x (mm)", "y (mm)"], *([number(x), number(y)] for x, y in made.points)]),
         ]

@@ -21,7 +21,7 @@ MATTERS = {
     "before the next print",
     ("new nozzle", "Surface"): "the plate's shape is the same",
     ("moved", "Tilt"): "a carried printer racks: touch its supports again",
-    ("moved", "Surface"): "the plate may lie otherwise: a check of five places tells",
+    ("moved", "Surface"): "the plate may lie differently: a quick check of five places shows it",
     ("moved", "Gap"): "the gap moves with the plate: feel it again",
     ("moved", "Skew"): "a frame seldom leans by being carried: a diagonal of an old part tells",
     ("new sheet", "Surface"): "another sheet has its own shape, some 0.02 mm: survey it once",

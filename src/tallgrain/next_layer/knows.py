@@ -12,7 +12,7 @@ from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.surface.plausible import why_no_plate
 from tallgrain.core.survey import Conditions, Survey
 from tallgrain.journal.journal import Journal
-from tallgrain.journal.records import PrintConditions, StartPolicy
+from tallgrain.journal.printing import printing
 from tallgrain.procedures.learning import PrinterLearnt, read_learnt
 from tallgrain.seasons import PrinterSeason, read_season
 from tallgrain.store.entries import MachineEvent
@@ -55,15 +55,10 @@ class Holds:
 
 def coming(ledger: Ledger, machine: str, sheet: str | None, limits: tuple[float, float]) -> Coming:
     """As the builder prints, by what was said last."""
-    journal = Journal(ledger, machine)
-    aim, start = journal.newest(PrintConditions), journal.newest(StartPolicy)
     low, high = limits
     layer = 0.2 if low < 0.2 < high else (low + high) / 2
-    said = aim.figures if aim is not None else PrintConditions()
-    soak = said.soak_min
-    if start is not None and (aim is None or start.at > aim.at):
-        soak = start.figures.soak_min
-    return Coming(sheet, said.nozzle_c, said.plate_c, said.layer or layer, soak_min=soak)
+    said = printing(Journal(ledger, machine))
+    return Coming(sheet, said.nozzle_c, said.plate_c, said.layer or layer, soak_min=said.soak_min)
 
 
 @dataclass(frozen=True)

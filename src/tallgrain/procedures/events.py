@@ -22,9 +22,10 @@ class BreakOff:
 
 @dataclass(frozen=True)
 class Phase:
-    """What the routine does now, in words."""
+    """What the routine does now, in words, and how long a soak has yet (s; None: no soak)."""
 
     text: str
+    soak_s: float | None = None
 
 
 @dataclass(frozen=True)

@@ -15,6 +15,7 @@ from tallgrain.core.handover.policy import Compensation, Policy, steps_of
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.values import KEPT, PROVEN, SETTING, unit_of
 from tallgrain.journal.journal import Journal
+from tallgrain.journal.printing import printing
 from tallgrain.journal.records import StartPolicy, ValueChanged
 from tallgrain.journal.values import ValuesBook
 from tallgrain.store.ledger import Ledger
@@ -41,7 +42,8 @@ class StartBook:
 
     def __init__(self, journal: Journal) -> None:
         self._journal = journal
-        self.chosen = Chosen()
+        heat = printing(journal).model_dump(include={"nozzle_c", "plate_c", "soak_min"})
+        self.chosen = Chosen(Policy(**heat))
         seen = journal.newest(StartPolicy)
         if seen is not None:
             f = seen.figures

@@ -253,8 +253,8 @@ class _Proving:
             self._ask(
                 Question(
                     "done",
-                    "A halt takes a printer's place. Reference it at its own panel, raise it to "
-                    f"{ROOM_MM:g} mm, and say that it is done.",
+                    "A halt makes the printer lose its position. Reference it at its own panel, "
+                    f"raise it to {ROOM_MM:g} mm, and say that it is done.",
                 )
             )
             self._printer.take_for_referenced()

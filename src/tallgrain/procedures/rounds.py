@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from tallgrain.core.plan.grid import Plan
+from tallgrain.journal.printing import COLD_C
 from tallgrain.link.guard.guard import Guard
 from tallgrain.procedures.events import BreakOff, Event, Phase, SurveyBegan
 from tallgrain.procedures.looking import Quality
@@ -12,8 +13,6 @@ from tallgrain.procedures.survey import survey
 from tallgrain.procedures.warm import warm_up
 from tallgrain.store.ledger import Ledger
 
-# A plate is called cold below this; from there on it hardly moves any more.
-COLD_C = 35.0
 COOL_STEP_S = 30.0
 
 

@@ -35,7 +35,7 @@ def warm_up(
         guard.waiting.for_heat()
     left = soak_min * 60
     while left > 0 and not break_off.asked:
-        yield Phase(f"Soaking: {left / 60:.0f} min left")
+        yield Phase(f"Soaking: {left / 60:.0f} min left", left)
         step = min(left, SOAK_STEP_S)
         guard.waiting.rest(step)
         left -= step

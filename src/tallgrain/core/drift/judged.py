@@ -426,5 +426,5 @@ def _advised(
             "nothing here."
         )
     return "nothing", (
-        f"the newest holds about {slow.days:.0f} days: one before each print buys nothing here."
+        f"the newest holds about {slow.days:.0f} days: surveying before each print would not help."
     )

@@ -79,7 +79,8 @@ class Advice:
         if self.enough:
             return f"Enough: print. It leaves your limits in {self._of_100} of 100."
         if self.weighed is None:
-            return f"Not yet: it leaves your limits somewhere in {self._of_100} of 100."
+            of_100 = self._of_100
+            return f"Don't print yet: in {of_100} of 100 prints some place is out of limits."
         if self.best is None:
             return (
                 "Not yet, and nothing here would make it so: look at plate and frame, or allow "

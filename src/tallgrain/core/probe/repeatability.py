@@ -255,7 +255,7 @@ def _between(
 
 @dataclass(frozen=True)
 class Compared:
-    """Two ways of touching, such as with and without retracting: ratio of their scatters."""
+    """Two ways of touches, such as with and without retracting: ratio of their scatters."""
 
     ratio: float
     chance: float

@@ -367,7 +367,8 @@ def disc_heights(
         raise InputError(
             "a disc is read in the middle and before each tower.",
             "disc",
-            "Say how it looks at those four places; opposite the towers helps too.",
+            "Print there and rate the first layer at those four places; places opposite the towers "
+            "help too.",
         )
     places, heights = [], []
     for where, verdict in seen.items():

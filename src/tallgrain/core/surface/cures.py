@@ -98,7 +98,7 @@ def verdict(judgement: Judgement, left: tuple[Left, ...]) -> Verdict:
     )
     attention = False
     if own.high <= limit:
-        words = "Flat enough, whatever the noise."
+        words = "Flat enough, even at the upper limit."
     elif own.value <= limit:
         words = "Flat enough; noise may hide more."
     elif own.low <= limit:
@@ -112,7 +112,7 @@ def verdict(judgement: Judgement, left: tuple[Left, ...]) -> Verdict:
         words = f"Not flat enough: {least.after} would leave {least.spread_mm:.3f} mm."
         attention = True
     else:
-        words = "Not flat enough, and no cure here brings it within: look at plate and frame."
+        words = "Not flat enough, and none of these cures is enough: check the plate and the frame."
         attention = True
     lean = [s for s in judgement.shares[:2] if not s.below_noise and s.size_mm > LEANS * limit]
     if lean and own.value <= limit:

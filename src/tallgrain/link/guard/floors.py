@@ -13,7 +13,7 @@ from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.survey import Floats
 from tallgrain.link.protocol import Place
 
-# How much a plate may rise or fall per mm of way, by what carries plate and nozzle.
+# How much a plate may rise or fall per mm of travel, by what carries plate and nozzle.
 SLOPES = {"plate_z": 0.003, "gantry_z": 0.006, "delta": 0.006}
 # How far a probe may be pressed past its trip before something gives, by its kind (mm).
 BITES = {

@@ -92,7 +92,7 @@ class Waiting:
                 # It does not tell how warm it is: it waits by itself, or a person does.
                 trust.moved(trust.motions.wait_for_heat)
                 return
-            while not (state.nozzle.settled and state.plate.settled or self.over()):
+            while not ((state.nozzle.settled and state.plate.settled) or self.over()):
                 off = max(state.nozzle.off_by_c or 0.0, state.plate.off_by_c or 0.0)
                 if off < nearest - WARMS_C:
                     nearest, since = off, state.clock_s

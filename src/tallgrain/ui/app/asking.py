@@ -9,8 +9,7 @@ from PyQt6.QtWidgets import QInputDialog, QMessageBox
 from tallgrain import __version__
 from tallgrain.core.machine.sheet import checked_name
 from tallgrain.errors import InputError, OtherComputer, TallGrainError, printable
-from tallgrain.link.connect import BY_HAND, dialect_names, is_by_hand
-from tallgrain.link.console.transport import devices
+from tallgrain.link.connect import is_by_hand
 from tallgrain.procedures.by_itself import WARNING
 from tallgrain.ui.app.keys import KEYS
 from tallgrain.ui.dialogs.by_hand import HandDialog
@@ -21,8 +20,6 @@ if TYPE_CHECKING:
 
 # Hotter than this, skin burns at a touch (ISO 13732-1, bare metal).
 HOT_C = 50.0
-# Between a found device's address and what it says it is.
-SAYS = "   ·   "
 
 
 class Asking:
@@ -68,7 +65,7 @@ class Asking:
             "Look how far the nozzle stands above the plate first, and say so on the bench.",
             "Begin: my hand is at the switch",
             motion.let_survey,
-            "Leave it",
+            "Cancel",
         )
 
     def table_first(self, places: int) -> None:
@@ -111,28 +108,19 @@ class Asking:
 
     def link(self) -> None:
         """Ask where the printer is."""
+        from tallgrain.ui.dialogs.link import LinkDialog
+
         session = self._window.session
-        known = [session.url] if session.url else []
-        # Serial devices with what they say they are, each to be spoken to by the dialect that
-        # comes first.
-        names = dialect_names()
-        known += [f"serial:{d.path}?dialect={names[0]}{SAYS}{d.name}" for d in devices()]
-        known += [BY_HAND, *(f"{BY_HAND}?dialect={name}" for name in names)]
-        url, ok = QInputDialog.getItem(
-            self._window,
-            "Link",
-            "Address of the printer: tcp://host:port, or a text console's with its dialect,\n"
-            f"such as serial:/dev/ttyUSB0?dialect=NAME. Dialects: {', '.join(names)}.\n"
-            "by-hand: you do each act at the printer's own panel, and type what it says.",
-            known or ["tcp://127.0.0.1:"],
-            0,
-            True,
-        )
-        url = url.partition(SAYS)[0].strip()
-        if ok and url:
-            if is_by_hand(url):
-                self._by_hand()
-            session.linking.link_to(url)
+        if session.sheet is None or session.busy:
+            return
+        self.linking = LinkDialog(session.sheet.name, self._window)
+        self.linking.accepted.connect(lambda: self._link_to(self.linking.url))
+        self.linking.open()
+
+    def _link_to(self, url: str) -> None:
+        if is_by_hand(url):
+            self._by_hand()
+        self._window.session.linking.link_to(url)
 
     def _by_hand(self) -> None:
         """Whoever is here is asked from now on."""
@@ -162,7 +150,7 @@ class Asking:
             "Its surveys are kept. Another name may be all that it needs.",
             "Rename it …",
             lambda: self.rename(old),
-            "Leave it",
+            "Cancel",
         )
 
     def sheet_on(self) -> None:

@@ -3,6 +3,7 @@
 KEYS = (
     ("F1, Shift+F1", "help for this station; all keys"),
     ("Esc", "halt while Tall Grain moves the printer; otherwise close what is open"),
+    ("F2", "begin the next step of the first evening, from anywhere"),
     ("F4", "pause between touches, or go on"),
     ("F5", "the one next step; an arrow on its button: it moves the printer"),
     ("F6", "plan points"),

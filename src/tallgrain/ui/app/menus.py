@@ -167,6 +167,8 @@ class Menus:
         pause = self.add(survey, "Pa&use, or go on", self._session.motion.pause, "F4")
         self.acts.need(pause, lambda: "" if self._session.busy else "nothing is under way")
         self.add(survey, "&Break off", window.secondary, "F8")
+        following = self.add(survey, "&Next step of the evening", window.leading.begin, "F2")
+        self.acts.need(following, lambda: "" if window.leading.next else "no evening is open")
         self.add(survey, "&Plan points …", window.plan, "F6")
         for words, rounds, keys in (
             ("Survey &twice and compare", "twice", "Shift+F5"),

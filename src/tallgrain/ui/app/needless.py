@@ -47,7 +47,7 @@ class NeedlessCard(QWidget):
         self.go = button("", "primary")
         self.go.setMinimumWidth(220)
         self.go.clicked.connect(self.step)
-        self.describe = button("Not so: change it at &Machine")
+        self.describe = button("That is wrong: change it at &Machine")
         self.describe.clicked.connect(lambda: self._visit("Machine"))
         put(row, self.go, self.describe)
         row.addStretch(1)

@@ -32,6 +32,7 @@ from tallgrain.link.connect import is_by_hand
 from tallgrain.paths import data_home
 from tallgrain.store.entries import MachineEvent
 from tallgrain.ui.app import theme
+from tallgrain.ui.app.addresses import recent, remember
 from tallgrain.ui.app.closing import may_close
 from tallgrain.ui.app.door import Door
 from tallgrain.ui.app.dress import window_settings
@@ -47,6 +48,7 @@ from tallgrain.ui.session.edits import NoteEvent, PutAwayEdit
 from tallgrain.ui.session.notices import Notices
 from tallgrain.ui.session.probe_work import ProbeWork
 from tallgrain.ui.session.session import Session
+from tallgrain.ui.session.state import LinkState
 from tallgrain.ui.session.values_work import ValuesWork
 from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.stations.rooms import SUMMIT, Rooms
@@ -115,7 +117,7 @@ class Window(QMainWindow):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        self._leaving = False
+        self._leaving, self._noted = False, ""
         self.hands: Hands | None = None
         self.setWindowTitle("Tall Grain")
         self.setMinimumSize(1024, 700)
@@ -127,7 +129,7 @@ class Window(QMainWindow):
         shared = Shared(session, self.drafts, checks, self.values, self.visit, self.take_event)
         self.shared, self.rooms = shared, Rooms(shared)
         self._build()
-        self.growing.grown.connect(self._fold)
+        self.growing.grown.connect(self.fold)
         self.menus = Menus(self)
         self.station: Station = self.surface
         self.visit("Surface")
@@ -136,6 +138,8 @@ class Window(QMainWindow):
         session.refused.connect(self.tell)
         session.failed.connect(lambda *told: self.asking.network(*told))
         session.unreadable.connect(lambda *told: self.asking.name(*told))
+        session.address_wanted.connect(lambda: self.asking.link())
+        session.printer_changed.connect(self._recall_address)
         session.many_acts.connect(lambda *told: self.asking.table_first(*told))
         session.printer_changed.connect(self.refresh_printers)
         self.drafts.changed.connect(self.refresh)
@@ -247,13 +251,23 @@ class Window(QMainWindow):
         self._show_help()
 
     def _place(self) -> None:
-        """The station's page, or why the printer has no use for it."""
+        """The station's page, or why the printer has no use for it; in an empty home the door,
+        until a printer is being described."""
+        if self.session.sheet is None and not self.describing:
+            self.stack.setCurrentWidget(self.door)
+            self.door.setFocus()
+            return
         why = self.rooms[self.station.name].needless
         if why is not None:
             self.needless.tell(self.station.name, why)
         wanted = self.station.widget if why is None else self.needless
         if self.stack.currentWidget() is not wanted:
             self.stack.setCurrentWidget(wanted)
+
+    @property
+    def describing(self) -> bool:
+        """Whether a printer is being described on the page that is shown."""
+        return self.station.name == "Machine" and self.machine.is_describing
 
     def toggle_help(self) -> None:
         """The station's own help, beside the work; again, away with it."""
@@ -310,6 +324,7 @@ class Window(QMainWindow):
     def refresh(self) -> None:
         """Follow the session."""
         s = self.session
+        self._note_address()
         self.strip.tolerance = s.sheet.tolerance.flatness_mm if s.sheet else None
         self.route.show_kernels([room.kernel() for room in self.rooms.made])
         self.leading.follow()
@@ -317,6 +332,18 @@ class Window(QMainWindow):
         self._show_help()
         if self.stack.currentWidget() is not self.door:
             self._place()
+
+    def _recall_address(self) -> None:
+        s = self.session
+        known = recent(s.sheet.name) if s.sheet is not None and not s.url else []
+        s.url = known[0] if known else s.url
+
+    def _note_address(self) -> None:
+        s = self.session
+        known = s.link is LinkState.UP and not s.standin
+        if known and s.sheet is not None and s.url != self._noted:
+            self._noted = s.url
+            remember(s.sheet.name, s.url)
 
     def refresh_printers(self) -> None:
         """Show the printers of the ledger."""
@@ -329,21 +356,23 @@ class Window(QMainWindow):
         self.header.refresh()
         self.refresh()
         if not names:
-            self.stack.setCurrentWidget(self.door)
-            self.door.setFocus()
+            self._place()
         elif self.stack.currentWidget() is self.door:
             self.visit(self.station.name)
 
     def new_printer(self) -> None:
         """Describe another printer."""
         if not self.session.busy:
-            self.visit("Machine")
-            self.machine.describe_new()
+            self._describe()
 
     def bring_heights(self) -> None:
         """Heights that a printer gave, of one that is not described yet: its plate is enough."""
+        self._describe(self._bring)
+
+    def _describe(self, then: Callable[[], None] | None = None) -> None:
+        self.machine.describe_new(then)
         self.visit("Machine")
-        self.machine.describe_new(self._bring)
+        self.machine.describing.name.setFocus()
 
     def _bring(self) -> None:
         self.visit("Surface")
@@ -429,13 +458,14 @@ class Window(QMainWindow):
         """Where the window is short the season folds to a line: the work comes first."""
         super().resizeEvent(event)
         self.growing.soon()
-        self._fold()
+        self.fold()
         if self.help.isVisible():
             self.help.beside(self)
 
-    def _fold(self) -> None:
+    def fold(self) -> None:
+        """Fold what stands below the page where the window is low."""
         self.strip.fold(self.height() < theme.px(SHORT_PX))
-        self.evening.fold(self.height() < theme.px(LOW_PX))
+        self.evening.fold(self.leading.beside_season or self.height() < theme.px(LOW_PX))
 
     def dropEvent(self, event: QDropEvent | None) -> None:
         """Take each file that was dropped."""

@@ -45,7 +45,7 @@ class EventDialog(QDialog):
         form.addRow("&Date", self.date)
         form.addRow("&Note", self.note)
         column.addLayout(form)
-        column.addWidget(label("Stations that rest on what was before", "head"))
+        column.addWidget(label("Stations whose results this may change", "head"))
         grid = QGridLayout()
         self.stale = {}
         for i, name in enumerate(stations):

@@ -21,6 +21,7 @@ from tallgrain.core.plan.purge import Box, PurgeSpot, purge_spot
 from tallgrain.errors import InputError, TallGrainError
 from tallgrain.formats.point_text import parse_places
 from tallgrain.formats.program_scan import FirstLayer, first_layer
+from tallgrain.journal.printing import printing
 from tallgrain.journal.records import PurgeLine
 from tallgrain.textio import read_text
 from tallgrain.ui.session.session import Session
@@ -158,9 +159,12 @@ class PlanDialog(QDialog):
         self.warm.setChecked(chosen.plate_c is not None)
         self.warm.toggled.connect(self._changed)
         self._form.addRow("", self.warm)
-        self.plate = self._amount("Plate temperature", 0, 120, chosen.plate_c or 70, " °C")
-        self.nozzle = self._amount("Nozzle temperature", 0, 300, chosen.nozzle_c or 170, " °C")
-        self.soak = self._amount("Soak", 0, 120, chosen.soak_min or 10, " min")
+        prints, sheet = printing(self._session.journal), self._session.sheet
+        hot = prints.nozzle_c if sheet is None else sheet.probe.touches_at(prints.nozzle_c)
+        plate_c, soak = chosen.plate_c or prints.plate_c, chosen.soak_min or prints.soak_min
+        self.plate = self._amount("Plate temperature", 0, 120, plate_c, " °C")
+        self.nozzle = self._amount("Nozzle temperature", 0, 300, chosen.nozzle_c or hot, " °C")
+        self.soak = self._amount("Soak", 0, 120, soak, " min")
         heat = QHBoxLayout()
         for name, box in (("plate", self.plate), ("nozzle", self.nozzle), ("soak", self.soak)):
             heat.addWidget(label(name, "muted"))
@@ -354,8 +358,8 @@ def plan_summary(session: Session) -> str:
         )
     words = (
         f"{count_of(len(plan.points), 'point')}, "
-        f"{duration(session.chosen.turns * plan.estimate_s)} of touching, "
-        f"{plan.travel_mm / 1000:.1f} m of way."
+        f"{duration(session.chosen.turns * plan.estimate_s)} of touches, "
+        f"{plan.travel_mm / 1000:.1f} m of travel."
     )
     if plan.dropped:
         reasons = sorted({d.why for d in plan.dropped})

@@ -50,8 +50,8 @@ class TaughtValues(QWidget):
         column = QVBoxLayout(self)
         column.addWidget(
             label(
-                "Teach and try ‘values’ first: what it told is listed here. Ours = nought + sign × "
-                "theirs.",
+                "Teach and try ‘values’ first: what it told is listed here. Our value = offset + "
+                "sign × theirs.",
                 "muted",
                 wrap=True,
             )

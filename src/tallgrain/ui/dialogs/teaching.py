@@ -216,7 +216,7 @@ class TeachingDialog(LiveConsole):
         self.tabs.setTabText(1, f"{self.operation.replace('_', ' ').capitalize()}: its ways")
         tell(self.head, self.operation.replace("_", " "))
         needs = ", ".join(f"{{{n}}}" for n in sorted(OPERATIONS[self.operation]))
-        tell(self.needs, f"its line is told {needs}" if needs else "its line is told nothing more")
+        tell(self.needs, f"its line is told {needs}" if needs else "this takes no parameters")
         self.sends.setPlainText("\n".join(one.send) if one else "")
         self.says.setPlainText("\n".join(said_text(s) for s in one.says) if one else "")
         self.own_end.setText(one.done if one else "")

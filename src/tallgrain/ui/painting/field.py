@@ -21,6 +21,8 @@ from tallgrain.ui.painting.view import AXIS_BOTTOM, AXIS_LEFT, TOP, View, edge_o
 from tallgrain.ui.widgets.words import mm
 
 CROWDED = 900
+# How much of a ghost is seen.
+GHOST = 0.35
 
 
 @dataclass(frozen=True)
@@ -48,6 +50,7 @@ class Picture:
     ringed: tuple[tuple[float, float], ...] = ()  # where a touch was left out
     light: bool = False  # colours only, while the plate is being dragged
     wipe: float | None = None  # left of this x one survey is shown, right of it another
+    ghost: Chart | None = None  # the last survey, pale, until touches replace it
 
     def ground(self) -> tuple[object, ...]:
         """What the drawing depends on, but for the line and the cursor, which move."""
@@ -56,6 +59,7 @@ class Picture:
             id(self.points),
             id(self.heights),
             id(self.chart),
+            id(self.ghost),
             self.dropped,
             self.now,
             self.flags,
@@ -124,6 +128,10 @@ def paint_ground(painter: QPainter, rect: QRectF, picture: Picture, view: View) 
     painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
     painter.setClipRect(view.box.adjusted(-AXIS_LEFT, -TOP, 18, AXIS_BOTTOM))
     _plate(painter, picture, view)
+    if picture.ghost:
+        painter.setOpacity(GHOST)
+        paint_heights(painter, picture.ghost, view, light=True)
+        painter.setOpacity(1.0)
     if picture.chart:
         paint_heights(painter, picture.chart, view, picture.light)
     placer = Placer(view.box)

@@ -136,7 +136,7 @@ def _ladder(painter: QPainter, rect: QRectF, side: Side, narrow: bool) -> None:
     text(
         painter,
         QPointF(box.left() - (44 if narrow else 52), box.top() - (10 if narrow else 16)),
-        "z less the gauge, mm",
+        "z minus gauge, mm",
         pixels=12,
         colour=theme.MUTED,
     )

@@ -18,7 +18,7 @@ def paint_soak(painter: QPainter, rect: QRectF, heat: Thermal) -> None:
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     at = QPointF(rect.left() + 12, rect.top() + 18)
     box = text(painter, at, "Bend against soak", pixels=13, bold=True)
-    words = "mm along the way that heat bends it"
+    words = "mm, in the shape that heat bends it to"
     text(painter, QPointF(box.right() + 14, at.y()), words, pixels=11, colour=theme.MUTED)
     plot = rect.adjusted(LEFT, TOP, -RIGHT, -BOTTOM)
     painter.fillRect(plot, theme.PANEL)

@@ -61,9 +61,7 @@ def paint_tilt(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
         wrapped(painter, foot, told, rect.width() - 16, colour=theme.RUST, up=True)
     if newest is None:
         under_way = seen.total and seen.done < seen.total
-        told = (
-            f"touching {seen.done} of {seen.total}" if under_way else "not measured in this sitting"
-        )
+        told = f"touching {seen.done} of {seen.total}" if under_way else "not measured today"
         text(painter, view.at(*sheet.plate.datum_point), told, CENTRE, 14, theme.MUTED)
     painter.restore()
 

@@ -12,9 +12,9 @@ from tallgrain.core.layer.acts import Advice, Weighed
 from tallgrain.core.layer.layer import span_words
 from tallgrain.core.machine.outline import Rectangle
 from tallgrain.errors import TallGrainError
+from tallgrain.journal.printing import printing
 from tallgrain.journal.records import (
     GapSolved,
-    PrintConditions,
     StartPolicy,
     SurfaceWritten,
     TrialPrinted,
@@ -112,8 +112,7 @@ class LayerWork(QObject):
     def choose(self, layer: float, nozzle_c: float, plate_c: float) -> None:
         """The coming print is another one; remembered with the printer."""
         s = self._session
-        last = s.journal.newest(PrintConditions)
-        was = last.figures if last is not None else PrintConditions()
+        was = printing(s.journal)
         new = was.model_copy(update={"layer": layer, "nozzle_c": nozzle_c, "plate_c": plate_c})
         if new.stored() != was.stored():
             s.enter(new, "all", "chosen")

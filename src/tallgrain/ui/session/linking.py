@@ -80,6 +80,13 @@ class Linking(QObject):
         self._watch = timer(self, WATCH_MS, self.look)
         self._watch.start()
 
+    def again(self) -> None:
+        """Link where the printer was last, or have that asked for."""
+        if self._session.url:
+            self.link_to(self._session.url)
+        else:
+            self._session.address_wanted.emit()
+
     def link_to(
         self, where: str | Callable[[], str], holder: str = "Another window", remote: bool = False
     ) -> None:
@@ -203,6 +210,7 @@ class Linking(QObject):
     def take_state(self, state: PrinterState) -> None:
         """Where the printer stands after work: newer than what was told unasked before it."""
         self._session.state = self._told_state = state
+        self._note_soak(state)
 
     def take_guard(self, result: object) -> None:
         """A guard by another sheet."""

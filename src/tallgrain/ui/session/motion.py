@@ -31,7 +31,7 @@ from tallgrain.procedures.finger import feeling
 from tallgrain.procedures.resume import resume
 from tallgrain.ui.session.resuming import resumable, take_old_points
 from tallgrain.ui.session.state import LinkState, Progress, SurveyPlan
-from tallgrain.ui.session.surveying import Bench, survey_events
+from tallgrain.ui.session.surveying import Bench, soak_left, survey_events
 from tallgrain.ui.session.worker import Worker
 
 if TYPE_CHECKING:
@@ -184,6 +184,9 @@ class Motion(QObject):
             s.many_acts.emit(len(plan.points))
             return
         token = self._own_motion(plan, "Finding the reference")
+        assert s.progress is not None
+        target_c = s.state.plate.target_c if s.state is not None else None
+        s.progress.soak_s = 60 * soak_left(s.chosen, s.soak_min, target_c)
         chosen = replace(s.chosen, rounds=rounds or s.chosen.rounds)
         measured = partial(self._survey, guard, plan, chosen, token)
         self.worker.play("survey", partial(self._play_and_look, measured))
@@ -349,11 +352,11 @@ class Motion(QObject):
             self._listener(event)
             return
         if isinstance(event, Phase):
-            progress.phase = event.text
+            progress.phase, progress.soak_s = event.text, event.soak_s or progress.soak_s
         elif isinstance(event, SurveyBegan):
             there = self._session.sheet is None or self._session.sheet.probe.there
             progress.phase = "Touching" if there else "Feeling by hand"
-            progress.total, progress.left_s = event.total, event.left_s
+            progress.total, progress.left_s, progress.soak_s = event.total, event.left_s, 0.0
             progress.touched = []
             take_old_points(progress, event, s.shown)
         elif isinstance(event, Rejoined):

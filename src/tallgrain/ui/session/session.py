@@ -51,6 +51,7 @@ class Session(QObject):
     survey_changed = pyqtSignal()  # another survey is shown, or the one under way grew
     sight_changed = pyqtSignal()  # chart and judgement of what is shown are there
     unreadable = pyqtSignal(str, object)  # a stored printer whose sheet can't be read, and why
+    address_wanted = pyqtSignal()  # where the printer is was never said
     many_acts = pyqtSignal(int)  # so many places are to be touched over a link by hand
     refused = pyqtSignal(object)  # a TallGrainError that no bench shows
     failed = pyqtSignal(object)  # a TallGrainError to tell
@@ -63,6 +64,7 @@ class Session(QObject):
         self.ledger = ledger
         self.sheet: MachineSheet | None = None
         self.url = ""
+        self._urls: dict[str, str] = {}  # by printer
         self.link = LinkState.NONE
         self.printer: Printer | None = None
         self.guard: Guard | None = None
@@ -119,6 +121,7 @@ class Session(QObject):
         if other:
             # What belongs to one printer stays with it.
             self._plate_sheets[before] = self.plate_sheet
+            self._urls[before], self.url = self.url, self._urls.get(self.sheet.name, "")
             self.plate_sheet = self._plate_sheets.get(self.sheet.name) or self._sheet_on()
             self.chart, self.rejoined, self._plan = None, "", None
             self.back.begin(self.sheet)

@@ -1,5 +1,6 @@
 """How things stand at the window: the link, the plan, the work under way, what is shown."""
 
+import time
 from dataclasses import dataclass, field
 from enum import Enum
 
@@ -10,6 +11,7 @@ from tallgrain.core.surface.cures import Left, Verdict
 from tallgrain.core.surface.quality import SeriesDrift
 from tallgrain.core.surface.sight import Sight
 from tallgrain.core.survey import Survey
+from tallgrain.link.protocol import PrinterState
 from tallgrain.procedures.events import PointTouched, SureSoFar
 from tallgrain.store.entries import SurveyHead
 
@@ -48,6 +50,10 @@ class SurveyPlan:
         return plan_for(sheet, self.kind, (self.columns, self.rows), self.samples, self.where)
 
 
+# What a heater has to rise by before it tells how fast it is (°C).
+TELLING_C = 2.0
+
+
 @dataclass
 class Progress:
     """A survey under way."""
@@ -60,6 +66,41 @@ class Progress:
     left_s: float
     breaking_off: bool = False
     sure: SureSoFar | None = None
+    # A soak that is to come, or its rest (s); the heaters when it began, and when that was.
+    soak_s: float = 0.0
+    cold: tuple[float, float] | None = None
+    _furthest: float = 0.0
+
+    def heating_s(self, state: PrinterState | None) -> float | None:
+        """How long the heaters take yet (s) as fast as they went so far; None while that can't be
+        told."""
+        if state is None:
+            return 0.0
+        off = max(state.nozzle.off_by_c or 0.0, state.plate.off_by_c or 0.0)
+        if state.nozzle.settled and state.plate.settled:
+            return 0.0
+        if self.cold is None or off > self.cold[0]:
+            self.cold = off, state.clock_s
+        was, since = self.cold
+        if was - off < TELLING_C:
+            return None
+        return off * (state.clock_s - since) / (was - off)
+
+    def whole_left_s(self, state: PrinterState | None) -> float | None:
+        """How long the whole job takes yet (s): heat, soak, ways and touches; None while that can't
+        be told."""
+        if self.touched:
+            return self.left_s
+        warming = self.phase.startswith("Warming")
+        heats = self.heating_s(state) if warming else 0.0
+        return None if heats is None else heats + self.soak_s + self.left_s
+
+    def share(self, left_s: float | None) -> float:
+        """How much of the whole job is done; it never goes back."""
+        if left_s is not None:
+            spent = time.monotonic() - self.began
+            self._furthest = max(self._furthest, spent / max(spent + left_s, 1e-9))
+        return self._furthest
 
 
 @dataclass(frozen=True)

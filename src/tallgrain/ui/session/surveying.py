@@ -2,7 +2,6 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from typing import Any
 
 from tallgrain.clock import now
 from tallgrain.core.machine.sheet import MachineSheet
@@ -13,18 +12,16 @@ from tallgrain.core.surface.quality import SeriesDrift, scatter_known, series_dr
 from tallgrain.core.surface.sight import About, sight_of_survey
 from tallgrain.core.survey import Survey
 from tallgrain.journal.journal import Journal
-from tallgrain.journal.records import PlanChosen
+from tallgrain.journal.printing import as_warm, printing
+from tallgrain.journal.records import PlanChosen, PrintConditions
 from tallgrain.link.guard.guard import Guard
 from tallgrain.procedures.events import BreakOff
 from tallgrain.procedures.looking import Quality
-from tallgrain.procedures.rounds import COLD_C, Round, pair
+from tallgrain.procedures.rounds import Round, pair
 from tallgrain.procedures.survey import survey
 from tallgrain.procedures.warm import warm_up
 from tallgrain.store.ledger import Ledger
 from tallgrain.ui.session.state import Shown, SurveyPlan
-
-# What a hot survey is made at where the plan says nothing.
-HOT_C, HOT_SOAK_MIN = 60.0, 10.0
 
 
 @dataclass(frozen=True)
@@ -76,7 +73,7 @@ def survey_events(
         bench.guard,
         bench.ledger,
         plan,
-        rounds_of(chosen),
+        rounds_of(chosen, printing(Journal(bench.ledger, bench.guard.sheet.name))),
         now,
         break_off,
         sheet=bench.sheet,
@@ -85,11 +82,11 @@ def survey_events(
     )
 
 
-def rounds_of(chosen: SurveyPlan) -> tuple[Round, Round]:
-    """The two surveys of a pair."""
+def rounds_of(chosen: SurveyPlan, prints: PrintConditions) -> tuple[Round, Round]:
+    """The two surveys of a pair; hot is as it prints, where the plan says nothing."""
     if chosen.rounds == "cold_hot":
-        plate_c = chosen.plate_c or HOT_C
-        hot = Round("hot", chosen.nozzle_c, plate_c, chosen.soak_min or HOT_SOAK_MIN)
+        plate_c = chosen.plate_c or prints.plate_c
+        hot = Round("hot", chosen.nozzle_c, plate_c, chosen.soak_min or prints.soak_min)
         return Round("cold", cool=True), hot
     warm = Round("first", chosen.nozzle_c, chosen.plate_c, chosen.soak_min)
     return warm, Round("again")
@@ -111,18 +108,8 @@ def remembered_plan(ledger: Ledger, sheet: MachineSheet) -> SurveyPlan:
     if seen is None and not sheet.probe.there:
         return SurveyPlan(*BY_HAND)
     if seen is None:
-        return replace(SurveyPlan(), **_as_warm(ledger, sheet))
+        return replace(SurveyPlan(), **as_warm(ledger, sheet.name))
     return SurveyPlan(**{name: getattr(seen.figures, name) for name in _KEPT})
-
-
-def _as_warm(ledger: Ledger, sheet: MachineSheet) -> dict[str, Any]:
-    """The heat of the newest whole survey, where it was a hot one."""
-    heads = [h for h in ledger.heads(sheet.name) if h.state == "complete" and h.kind == "surface"]
-    heat = ledger.survey(heads[-1].ident).conditions if heads else None
-    if heat is None or (heat.plate_c or 0.0) < COLD_C:
-        return {}
-    soak = round(heat.soak_min or 0.0)
-    return {"nozzle_c": heat.nozzle_c, "plate_c": heat.plate_c, "soak_min": float(soak)}
 
 
 def looked_at(ledger: Ledger, ident: str, sheet: MachineSheet, reference: About) -> Shown:

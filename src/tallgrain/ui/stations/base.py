@@ -155,7 +155,7 @@ class Station(ABC):
                 self.step()
             return
         if s.link in (LinkState.NONE, LinkState.LOST):
-            s.linking.link_to(s.url)
+            s.linking.again()
         else:
             self.step()
 

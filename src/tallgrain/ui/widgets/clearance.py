@@ -112,7 +112,7 @@ class ClearanceRow(QWidget):
                 self.head,
                 f"What fits under the nozzle? The thickest of block, coin, gauge{bracket}"
                 if fit
-                else "Nozzle above the plate by ruler; nearer than 25 mm, what fits",
+                else "Gap under the nozzle: over 25 mm by ruler, else the thickest block that fits",
             )
             self.seen.setVisible(not fit)
             self.drawn.show_looks(s.guard.trust.looks.heights)

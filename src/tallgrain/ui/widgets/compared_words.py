@@ -29,10 +29,11 @@ def in_short(compared: Compared, season: Season | None) -> tuple[str, str, bool]
         words = compared.error.what if compared.error else "nothing to compare."
         return f"Beside survey {a.ident}, {day(a.taken_at)}", words, True
     if found.verdict == "same":
-        return f"As survey {a.ident}, {day(a.taken_at)}", "No difference beyond the noise.", False
+        same = f"Same as survey {a.ident}, {day(a.taken_at)}"
+        return same, "No difference beyond the noise.", False
     said = what_changed(found)
     matter = f"It matters: {mm(found.largest_mm)} mm" if found.matters else "It does not matter"
-    head = f"Not as survey {a.ident}, {day(a.taken_at)}"
+    head = f"Different from survey {a.ident}, {day(a.taken_at)}"
     lines = [f"{said[:1].upper()}{said[1:]}. {matter}.", *_between(compared, season)]
     return head, "\n".join(lines), found.matters
 

@@ -10,7 +10,7 @@ from tallgrain.procedures.evening import EveningStep, next_of
 from tallgrain.ui.app import theme
 from tallgrain.ui.painting.pens import pen
 from tallgrain.ui.widgets.canvas import canvas, room
-from tallgrain.ui.widgets.parts import Panel, label, tell
+from tallgrain.ui.widgets.parts import Panel, button, label, tell
 from tallgrain.ui.widgets.route import Fill, paint_kernel
 
 KERNEL_PX = 18.0
@@ -28,8 +28,8 @@ class StepButton(QPushButton):
         self.setAccessibleName(f"{step.name}: {state}")
 
     def sizeHint(self) -> QSize:
-        """A kernel and a line; slim: the kernel alone."""
-        return theme.size(40, 24) if self.slim else theme.size(90, 50)
+        """A kernel and two lines; slim: the kernel alone."""
+        return theme.size(40, 24) if self.slim else theme.size(90, 62)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw it."""
@@ -47,7 +47,8 @@ class StepButton(QPushButton):
         below = box.adjusted(2, KERNEL_PX + 16, -2, 0)
         way = Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignTop | Qt.TextFlag.TextWordWrap
         if not self.slim:
-            painter.drawText(below, way, self.step.name)
+            words = f"{self.step.name}\n{self.step.more}" if self.step.more else self.step.name
+            painter.drawText(below, way, words)
         if self.hasFocus():
             painter.setPen(pen(theme.GOLD, 1.5))
             painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -56,9 +57,9 @@ class StepButton(QPushButton):
 
 
 class EveningStrip(QWidget):
-    """Where the season will be, as long as a printer has none."""
+    """Where the season will be, until a printer has one; a line above it once it began."""
 
-    def __init__(self, go: Callable[[str], None]) -> None:
+    def __init__(self, go: Callable[[str], None], begin: Callable[[], None]) -> None:
         super().__init__()
         self._go = go
         self._shown: list[EveningStep] = []
@@ -82,6 +83,9 @@ class EveningStrip(QWidget):
         self._next.hide()
         line.addWidget(self._next)
         line.addLayout(self._row, 1)
+        self.begin = button("Begin it  F2", tip="Begin the step that is half filled, from anywhere")
+        self.begin.clicked.connect(begin)
+        line.addWidget(self.begin)
         panel.column.addLayout(line, 1)
         outer.addWidget(panel)
         self.buttons: dict[str, StepButton] = {}
@@ -111,6 +115,7 @@ class EveningStrip(QWidget):
             if widget is not None:
                 widget.deleteLater()
         following = next_of(steps)
+        self.begin.setVisible(following is not None)
         for step in steps:
             made = StepButton(step, step is following)
             made.slim = self._slim

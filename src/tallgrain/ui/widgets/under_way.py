@@ -26,6 +26,17 @@ class UnderWay(QWidget):
         for part in (self.told, self.bar, self.ending):
             column.addWidget(part)
         self.hide()
+        session.changed.connect(self._look)
+
+    def _look(self) -> None:
+        """What waits without touches is told, too."""
+        motion = self._session.motion
+        if motion.waits and not self.bar.isVisibleTo(self):
+            self.setVisible(True)
+            tell(self.told, motion.doing[:1].upper() + motion.doing[1:])
+            self.ending.refresh()
+        elif not self.bar.isVisibleTo(self):
+            self.hide()
 
     def follow(self, done: int, total: int) -> None:
         """So many touches of so many; hidden while nothing runs, or nothing is counted."""
@@ -34,8 +45,10 @@ class UnderWay(QWidget):
         # Whatever waited in between is no touch's time: it is measured anew.
         if not shown or done < self._seen[0] or not self._seen[1] or motion.waits:
             self._seen = done, time.monotonic()
+        self.bar.setVisible(shown)
         self.setVisible(shown)
         if not shown:
+            self._look()
             return
         first, began = self._seen
         words = f"{done} of {total} touches"

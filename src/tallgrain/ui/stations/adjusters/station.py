@@ -263,7 +263,7 @@ class AdjustersStation(Station):
             self.readout.tell(figure, seen_direction(screw, self.under), f"{fltt}, {small}")
         ended = {
             "within tolerance": "Within tolerance: what is left is shape, not tilt.",
-            "below the noise": "Below the noise: no turn that is left can be told.",
+            "below the noise": "Done: the turns that are left are smaller than the noise.",
         }
         told = ended.get(work.verdict) or turn_words(screw, self.under)
         sheet = self._session.sheet

@@ -16,6 +16,7 @@ from tallgrain.core.solve.gap import (
 )
 from tallgrain.core.values import same
 from tallgrain.errors import GuardRefused
+from tallgrain.journal.printing import printing
 from tallgrain.journal.record import Entry
 from tallgrain.journal.records import GapSolved, GapVerified, Heat, PrintConditions
 from tallgrain.journal.values import TRIP
@@ -38,9 +39,9 @@ ASIDE_MM = 60.0
 class Aim:
     """How the builder prints: what the nozzle and plate are at, and how long the plate soaks."""
 
-    nozzle_c: float = 215.0
-    plate_c: float = 60.0
-    soak_min: float = 10.0
+    nozzle_c: float
+    plate_c: float
+    soak_min: float
 
 
 class GaugeWork(GapWork):
@@ -72,13 +73,11 @@ class GaugeWork(GapWork):
     def read(self) -> None:
         """Begin anew with the printer that is shown, remembering what was found."""
         super().read()
-        self.aim = Aim()
         journal = self._session.journal
         self.solved_before = journal.read(GapSolved)
         self.verified = journal.newest(GapVerified)
-        if aim := journal.newest(PrintConditions):
-            f = aim.figures
-            self.aim = Aim(f.nozzle_c, f.plate_c, f.soak_min)
+        f = printing(journal)
+        self.aim = Aim(f.nozzle_c, f.plate_c, f.soak_min)
         self.changed.emit()
 
     # Conditions

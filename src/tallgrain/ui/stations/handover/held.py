@@ -15,7 +15,7 @@ from tallgrain.ui.widgets.parts import button, label, tell
 from tallgrain.ui.widgets.picture import StationPicture
 from tallgrain.ui.widgets.words import day, mm
 
-HEADS = ("surface", "survey", "nodes", "how it stands", "off the bed", "touches said")
+HEADS = ("surface", "survey", "nodes", "how it stands", "off the plate", "proof by touches")
 
 
 class HeldPage(QWidget):
@@ -104,7 +104,7 @@ class HeldPage(QWidget):
         if work.unkept:
             return "Keep the surfaces: survive power-off  F5"
         if one is not None and self._turns(one):
-            return "Write it so that it comes right  F5"
+            return "Correct and write it again  F5"
         if self._due():
             survey = work.survey
             return f"Write survey {survey.ident if survey else ''} and keep it  F5"

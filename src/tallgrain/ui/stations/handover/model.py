@@ -103,14 +103,14 @@ class HandoverWork(QObject):
             return ""
         if not work.able:
             return (
-                "Its values are kept. What surface it holds is not told over this link: prints "
-                f"that recall '{self.recalled}' rest on what was stored at the printer."
+                "Its values are kept. This connection can't report stored surfaces: prints load "
+                f"whatever the printer has stored as '{self.recalled}'."
             )
         one = {s.name: s for s in work.standings}.get(self.recalled)
         if one is None or one.held is None:
             return (
-                f"Its values are kept, but it holds no surface '{self.recalled}' that a print "
-                "could recall: write one on the Surfaces page, or choose another way."
+                f"Its values are kept, but it stores no surface '{self.recalled}' for prints to "
+                "load: write one on the Surfaces page, or choose another way."
             )
         if one.state == "changed at the printer":
             return f"The surface {one.name} was changed at the printer: look at it."

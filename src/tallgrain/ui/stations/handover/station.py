@@ -85,7 +85,7 @@ class HandoverStation(Station):
         self.save.clicked.connect(self.save_all)
         self.give = button("&Give everything back")
         self.give.clicked.connect(self.work.values.restore)
-        self.leave = button("Leave it: set up anew")
+        self.leave = button("Keep the new values")
         self.leave.clicked.connect(self.work.values.leave_lost)
         put(row, self.card, self.save, self.give, self.leave)
         row.addStretch(1)

@@ -146,7 +146,7 @@ class Describing(QWidget):
 
     def _probe(self) -> QWidget:
         self.kind = Tiles(PROBES, self._choose_probe, height=92)
-        words = "Where it sits and when it trips is found at Probe and Gap; drawn light until then."
+        words = "Where it sits and when it trips is measured at Probe and Gap; pale until then."
         return _page(self.kind, label(words, "muted", wrap=True))
 
     def _screws(self) -> QWidget:
@@ -321,7 +321,7 @@ class Describing(QWidget):
         self.pages.show_page(number)
         self.steps.show_at(number)
         tell(self.head, QUESTIONS[number])
-        self.back.setText("&Back" if number else "&Leave it")
+        self.back.setText("&Back" if number else "Cance&l")
         if number < 2:
             self._draw()
         else:

@@ -15,6 +15,7 @@ from tallgrain.errors import TallGrainError
 from tallgrain.formats.draft import Draft, with_amount
 from tallgrain.textio import write_text
 from tallgrain.ui.painting.machine import Handle
+from tallgrain.ui.session.state import LinkState
 from tallgrain.ui.session.timers import timer
 from tallgrain.ui.stations.base import Shared, Station
 from tallgrain.ui.stations.machine.describing import Describing
@@ -22,7 +23,7 @@ from tallgrain.ui.stations.machine.fitness import FitnessPanel
 from tallgrain.ui.stations.machine.form import SheetForm
 from tallgrain.ui.stations.machine.model import Checklist
 from tallgrain.ui.stations.machine.sources import Sources
-from tallgrain.ui.widgets.bench import beside_the_bench, scrolled
+from tallgrain.ui.widgets.bench import act_words, beside_the_bench, scrolled
 from tallgrain.ui.widgets.parts import (
     Panel,
     Readout,
@@ -183,6 +184,11 @@ class MachineStation(Station):
         self.show_tab(DESCRIBING)
         self.describing.begin(then)
 
+    @property
+    def is_describing(self) -> bool:
+        """Whether the questions about a printer are shown."""
+        return self.pages.currentIndex() == DESCRIBING
+
     def _described(self) -> None:
         """Back to the sheet; without any printer, back to the door."""
         self.show_tab(0)
@@ -199,15 +205,17 @@ class MachineStation(Station):
         self.primary()
 
     def primary(self) -> None:
-        """Store the sheet, or note the next line as fine."""
+        """Store the sheet, or note the next line as fine; with nothing to store, link."""
         if self.pages.currentIndex() == 1:
             self.fitness.observe("fine")
             return
         try:
             if self.pages.currentIndex() == DESCRIBING:
                 self.describing.go_on()
-            else:
+            elif self._drafts.unstored() or self._session.link is LinkState.UP:
                 self._drafts.store()
+            else:
+                super().primary()
         except TallGrainError as error:
             self._session.refused.emit(error)
 
@@ -249,7 +257,7 @@ class MachineStation(Station):
             self.discard.setVisible(False)
         self.field.show_sheet(sheet)
         if describing and sheet is not None:
-            tell(self.subject, f"{sheet.name}: what is drawn light is assumed until you say so")
+            tell(self.subject, f"{sheet.name}: drawn pale means assumed, not yet confirmed by you")
         if draft is None or sheet is None or describing:
             return
         tell(
@@ -278,9 +286,11 @@ class MachineStation(Station):
             part.setVisible(bool(assumed))
         editing = self.pages.currentIndex() == 0
         self.store_button.setVisible(editing)
-        self.store_button.setEnabled(draft.changed and not self._session.busy)
-        words = "Store the sheet  F5" if draft.changed else "The sheet is stored"
-        self.store_button.setText(words)
+        linked = self._session.link in (LinkState.UP, LinkState.LINKING)
+        act = draft.changed or not linked
+        self.store_button.setEnabled(act and not self._session.busy)
+        stored = act_words(self._session, "The sheet is stored")
+        self.store_button.setText("Store the sheet  F5" if draft.changed else stored)
         self.discard.setVisible(editing and draft.changed)
 
     def _show_areas(self) -> None:

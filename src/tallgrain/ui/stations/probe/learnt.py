@@ -54,10 +54,7 @@ class LearntPage(QWidget):
 def _off(line: Line) -> str:
     """What a hand that is off means for first layers."""
     if not line.learnt:
-        return (
-            "Whether your grips are right is not known: print a patch after a feel, and say how "
-            "it looks."
-        )
+        return "Your feel is not calibrated yet: print a patch after a feel, and say how it looks."
     if line.low < 0 < line.high:
         return "Your gauge and your prints agree, as far as these can tell."
     way = "thin" if line.mm > 0 else "thick"

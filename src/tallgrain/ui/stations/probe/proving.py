@@ -14,7 +14,7 @@ LINES: dict[Step, str] = {
     "state": "It tells how it stands",
     "up": "Up",
     "halt": "A halt",
-    "refusal": "A no",
+    "refusal": "A refusal",
     "sideways": "Sideways",
     "finger": "The probe, held",
     "air": "Ways through the air",
@@ -54,7 +54,7 @@ class ProvePage(QWidget):
         self.yes.clicked.connect(lambda: work.answer(True))
         self.no.clicked.connect(lambda: work.answer(False))
         self.lines = label(wrap=True)
-        self.break_off = button("Break off  F8", tip="End the proof; what was shown counts no more")
+        self.break_off = button("Break off  F8", tip="End the proof: its steps have to be repeated")
         self.break_off.clicked.connect(session.motion.break_off)
         put(column, self.state, self.question)
         for parts in ((self.figure, self.read), (self.yes, self.no)):

@@ -9,6 +9,7 @@ from tallgrain.core.probe.repeatability import (
     repeatability_told,
     touches_worth,
 )
+from tallgrain.journal.printing import printing
 from tallgrain.ui.session.probe_work import ProbeWork
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.widgets.figures import whole
@@ -57,7 +58,8 @@ class RepeatsPage(QWidget):
     def targets(self) -> tuple[float, float]:
         """What 'warm' means here: the plan's temperatures, no hotter than a nozzle may touch."""
         chosen, sheet = self._session.chosen, self._session.sheet
-        nozzle, plate = chosen.nozzle_c or 170.0, chosen.plate_c or 70.0
+        prints = printing(self._session.journal)
+        nozzle, plate = chosen.nozzle_c or prints.nozzle_c, chosen.plate_c or prints.plate_c
         return nozzle if sheet is None else sheet.probe.touches_at(nozzle), plate
 
     @property

@@ -353,7 +353,7 @@ class SkewStation(Station):
             return "Write the gauge's program …  F5"
         if solved is not None and self._settled(solved):
             if not solved.worth_it:
-                return "Leave it: within your caliper's noise"
+                return "No correction: within your caliper's noise"
             if not work.storable:
                 return f"Enter {abs(solved.skew) * 1000:.2f} mrad at the printer"
             return f"Make up for {abs(solved.skew) * 1000:.2f} mrad  F5"

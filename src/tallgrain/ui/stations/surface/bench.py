@@ -11,7 +11,6 @@ from PyQt6.QtWidgets import (
     QApplication,
     QGridLayout,
     QHBoxLayout,
-    QLineEdit,
     QProgressBar,
     QVBoxLayout,
     QWidget,
@@ -48,6 +47,8 @@ from tallgrain.ui.widgets.strip import Strip
 from tallgrain.ui.widgets.words import count_of, duration, mm
 
 WIDTH = 350
+# How fine the bar of what is under way is.
+BAR = 1000
 
 
 class ShapeBudget(QWidget):
@@ -117,6 +118,7 @@ class SurfaceBench(Panel):
         self.small = label(role="muted", wrap=True)
         self.progress = QProgressBar()
         self.progress.setTextVisible(False)
+        self.progress.setMaximum(BAR)
         self.notice = Notice()
         self.incomplete = label(role="rust", wrap=True)
         self.first = FirstLayerPanel()
@@ -161,9 +163,6 @@ class SurfaceBench(Panel):
     def _build_actions(self) -> None:
         self.clearance_row = ClearanceRow(self._session)
         self.clearance = self.clearance_row.clearance
-        self.url = QLineEdit()
-        self.url.setPlaceholderText("tcp://127.0.0.1:port")
-        self.url.setAccessibleName("Address of the printer")
         self.planned = label(role="muted", wrap=True)
         self.primary = button("", "primary")
         self.primary.clicked.connect(self.act)
@@ -173,7 +172,6 @@ class SurfaceBench(Panel):
         )
         self.plan.clicked.connect(self.plan_wanted)
         self.column.addWidget(self.clearance_row)
-        self.column.addWidget(self.url)
         self.column.addWidget(self.planned)
         step = QHBoxLayout()
         step.setSpacing(8)
@@ -193,7 +191,7 @@ class SurfaceBench(Panel):
         if s.busy:
             return
         if s.link in (LinkState.NONE, LinkState.LOST):
-            s.linking.link_to(self.url.text().strip() or s.url)
+            s.linking.again()
         else:
             s.motion.start_survey()
 
@@ -212,7 +210,7 @@ class SurfaceBench(Panel):
         s = self._session
         working = s.progress
         self.progress.setVisible(working is not None)
-        self.ending.setVisible(working is not None)
+        self.ending.setVisible(working is not None or bool(s.motion.waits))
         self.ending.refresh()
         problem = s.problem if working is None else None
         self.notice.setVisible(problem is not None)
@@ -256,13 +254,15 @@ class SurfaceBench(Panel):
     def _show_progress(self, p: Progress) -> None:
         tell(self.head, "Breaking off" if p.breaking_off else p.phase)
         done = len(p.touched)
-        left = duration(p.left_s) + " left" if done < p.total else "raising the nozzle"
+        left_s = p.whole_left_s(self._session.state)
+        left = "raising the nozzle" if done >= p.total else "the heaters tell no time yet"
+        if done < p.total and left_s is not None:
+            left = f"{duration(left_s)} left"
+        self.progress.setValue(round(BAR * p.share(left_s)))
         if p.plan.most_points > len(p.plan.points):
             self._show_sureness(p, done)
         else:
             self.readout.tell(str(done), f"of {count_of(p.total, 'point')}", left)
-            self.progress.setMaximum(p.total)
-            self.progress.setValue(done)
         tell(
             self.small,
             f"Last touch {mm(p.touched[-1].z, signed=True)} mm. Each point is stored as it is "
@@ -278,16 +278,12 @@ class SurfaceBench(Panel):
         """A survey until sure: how sure it is, and how much is left as a range."""
         if p.sure is None:
             self.readout.tell(str(done), "touches", f"of the first {len(p.plan.points)}")
-            self.progress.setMaximum(len(p.plan.points))
-            self.progress.setValue(done)
             return
         least, most = p.sure.left
         each = max(p.left_s / max(len(p.plan.points) - done, 1), 2.0)
         time = duration(most * each).removeprefix("about ")
         left = f"{least} to {most} more, up to {time}" if most and not p.sure.ended else "enough"
         self.readout.tell(f"± {mm(p.sure.mm)}", "mm known", f"{done} touches; {left}")
-        self.progress.setMaximum(done + most)
-        self.progress.setValue(done)
 
     def _show_result(self) -> None:
         s = self._session
@@ -368,7 +364,6 @@ class SurfaceBench(Panel):
         linked = s.link is LinkState.UP
         idle = not s.busy
         unsure = self.clearance_row.refresh()
-        self.url.setVisible(s.link is LinkState.NONE and idle and not s.standin)
         self.plan.setVisible(idle)
         self.primary.setVisible(idle)
         self.primary.setEnabled(not unsure and s.link is not LinkState.LINKING)
@@ -418,7 +413,7 @@ class SurfaceBench(Panel):
         self._step = step
         # Whoever walks the plate or the season by keys goes on there; a clearance is asked for.
         walks = step is not self.clearance and isinstance(QApplication.focusWidget(), Field | Strip)
-        if self.isVisible() and not self.url.hasFocus() and not walks:
+        if self.isVisible() and not walks:
             step.setFocus(Qt.FocusReason.OtherFocusReason)
             if step is self.clearance:
                 self.clearance.selectAll()  # so that typing replaces the hint

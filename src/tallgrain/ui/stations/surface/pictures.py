@@ -103,7 +103,8 @@ class Pictures:
         nearest = len(touched) if len(touched) < len(points) else None
         now = None if nearest is None else (float(points[nearest][0]), float(points[nearest][1]))
         heights = np.array([t.z for t in touched])
-        return Picture(s.sheet, points, heights, dropped, s.chart, now, flags=False)
+        ghost = s.shown.sight.chart if s.shown is not None else None
+        return Picture(s.sheet, points, heights, dropped, s.chart, now, flags=False, ghost=ghost)
 
     def _of_survey(self) -> Picture:
         s = self._session

@@ -403,7 +403,8 @@ class SurfaceStation(Station):
             count = f"{under.shape[0]} × {under.shape[1]}" if under.shape else "until sure"
             if under.shape is None and under.most_points == len(under.points):
                 count = f"{len(under.points)} points"
-            return f"{s.progress.phase} · {count}"
+            pale = f" · pale: survey {s.shown.head.ident}" if s.shown is not None else ""
+            return f"{count}{pale}"
         if self.planning is not None or s.shown is None:
             plan = s.planned()
             return f"plan · {plan.shape[0]} × {plan.shape[1]}" if plan and plan.shape else ""

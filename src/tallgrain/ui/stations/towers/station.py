@@ -262,7 +262,7 @@ class TowersStation(Station):
         if newest.one.asked and newest.one.verdict in LEVEL:
             return "As right as this choice of parameters can make it."
         ended = {
-            "within tolerance": "Right: the towers explain less than your tolerance.",
+            "within tolerance": "Done: what the towers explain is within your tolerance.",
             "below the noise": "Right as far as the probe can see. What is left is the plate's.",
             "measured only": "Not right yet.",
         }
