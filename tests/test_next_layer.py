@@ -218,7 +218,7 @@ def test_what_the_printer_follows(rye):
     assert kept["followed"].mm < 0.01 and "surface of" in kept["followed"].words
     # Asked at the printer: it follows none now.
     lost = situation(rye.now_is()[0], AIM, Holds(1.5, {}))
-    assert lost.followed.surface is None and "no surface 'smooth' is held" in lost.followed.words
+    assert lost.followed.surface is None and "stores no surface 'smooth'" in lost.followed.words
     # It holds another one than was written, by steps, and lets it fade below the first layer.
     was = s.followed.surface
     other = replace(was, heights=was.heights + 0.05 * (AXIS - 110) / 95)
@@ -328,7 +328,7 @@ def test_nothing_is_said_of_acts_that_nobody_weighed(rye):
     g, _ = rye.now_is()
     told = advise(g, AIM, what_next=False)
     assert told.best is None and told.weighed is None
-    assert told.sentence == "Not yet: it leaves your limits somewhere in 100 of 100."
+    assert told.sentence == "Don't print yet: in 100 of 100 prints some place is out of limits."
     asked = advise(g, AIM)
     assert asked.best.act.code == "set"
     assert asked.best.act.words[1:] in asked.sentence

@@ -3,10 +3,12 @@
 import numpy as np
 import pytest
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QDialog, QFileDialog, QMessageBox
+from PyQt6.QtPrintSupport import QPrinter
+from PyQt6.QtWidgets import QApplication, QDialog, QFileDialog, QMessageBox
 
 from at_the_window import idle, press, words
 from tallgrain.formats.machine_toml import shipped_sheet_text
+from tallgrain.ui.app.copying import drawing_of, paint_drawing
 from tallgrain.ui.demo.hands import Hands
 from tallgrain.ui.dialogs.patch import PatchDialog
 from tallgrain.ui.dialogs.plan import PlanDialog
@@ -99,6 +101,32 @@ def test_closing_asks_about_hot_heaters(bench, qtbot, monkeypatch, answer, hot_a
     if not hot_after:
         assert not window.isVisible()
     monkeypatch.undo()
+
+
+def test_a_window_comes_back_as_it_was_left(bench, qtbot, tmp_path, drawn):
+    """The last station, size and printers; what is drawn is copied, and printed to a file."""
+    window, _ = bench(link=False, size=(1200, 750))
+    window.visit("Gap")
+    qtbot.wait(50)
+    press(window, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
+    copied = QApplication.clipboard().mimeData()
+    drawn = drawing_of(window.gap.widget)
+    assert copied.hasImage() and copied.imageData().width() == 2 * drawn.width() > 400
+    sheet = QPrinter(QPrinter.PrinterMode.ScreenResolution)
+    sheet.setOutputFileName(str(tmp_path / "page.pdf"))
+    paint_drawing(sheet, window.gap.widget, "Barley, Gap")
+    assert (tmp_path / "page.pdf").read_bytes().startswith(b"%PDF")
+    drawn.found.clear()  # a picture has twice the dots that the watcher counts by
+    (tmp_path / "a.txt").write_text("1,2,3")
+    window.files.take_file(tmp_path / "a.txt")
+    window.close()
+    again, _ = bench(link=False, size=(1200, 750))
+    assert again.station.name == "Gap"
+    again.menus._list_recent()
+    words = [a.text() for a in again.menus._recent.actions()]
+    assert words[0] == "Barley" and words[-1] == str(tmp_path / "a.txt")
+    room = again.screen().availableSize()
+    assert again.width() <= room.width() and again.height() <= room.height()
 
 
 def test_hands_in_over_a_hot_plate_offers_to_cool(bench, qtbot):

@@ -18,7 +18,7 @@ from tallgrain.errors import PrinterRefused
 from tallgrain.formats.machine_toml import parse_sheet, shipped_sheet_text
 from tallgrain.link.by_hand import Act
 from tallgrain.store.ledger import Ledger
-from tallgrain.ui.app.addresses import remember
+from tallgrain.ui.app.recent import of_printer, remember
 from tallgrain.ui.app.start import make_window
 from tallgrain.ui.dialogs.by_hand import HandDialog
 from taught import Person
@@ -174,7 +174,7 @@ def test_devices_are_offered_with_what_they_say_they_are(empty, qtbot, monkeypat
     window.session.ledger.put_machine("Barley", shipped_sheet_text("Barley"), now())
     window.refresh_printers()
     for url in ("tcp://bench:1", "tcp://shed:2", "tcp://bench:1"):
-        remember("Barley", url)
+        remember(of_printer("Barley"), url)
     window.visit("Gap")
     press(window, Qt.Key.Key_F5)  # nobody said where it is
     dialog = window.asking.linking

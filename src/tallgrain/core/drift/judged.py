@@ -422,8 +422,8 @@ def _advised(
         )
     if slow.days >= HOLDS_MOST_DAYS:
         return "nothing", (
-            "nothing moves that would matter for a year and more: one before each print buys "
-            "nothing here."
+            "nothing moves that would matter for a year and more: surveying before each print "
+            "would not help."
         )
     return "nothing", (
         f"the newest holds about {slow.days:.0f} days: surveying before each print would not help."

@@ -32,6 +32,7 @@ from tallgrain.link.connect import dialect_folder
 from tallgrain.paths import data_home
 from tallgrain.procedures.travel import join, packed, words
 from tallgrain.textio import LARGEST_SURVEY, read_text
+from tallgrain.ui.app.recent import FILES, remember
 from tallgrain.ui.dialogs.matrix import MatrixDialog, Told
 from tallgrain.ui.session.worker import Worker
 
@@ -75,6 +76,7 @@ class Filing(QObject):
     def take_file(self, path: Path) -> None:
         """Store the survey in a file for the printer that is shown; a sheet makes a printer, a pack
         brings some."""
+        remember(FILES, str(path.absolute()))
         if path.suffix.lower() == ".toml":
             self.take_sheet(path)
         elif path.suffix.lower() == ".zip":

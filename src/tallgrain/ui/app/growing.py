@@ -11,6 +11,8 @@ from tallgrain.ui.session.timers import timer
 SIZES = (100, 115, 130, 150)
 # A window as large as this is drawn as it was designed (px); a larger one grows in steps.
 DESIGNED_WIDE, DESIGNED_TALL, STEP, MOST = 1800, 1010, 0.1, 2.0
+# On a scaled screen with less room than all needs it is smaller, down to this.
+FEWEST = 0.7
 # Everything needs this much room, as designed (px).
 NEEDS_WIDE, NEEDS_TALL = 985, 610
 # While an edge is dragged nothing grows (ms).
@@ -33,7 +35,7 @@ def growth_for(wide: int, tall: int, percent: int) -> float:
     by_window = min(wide / DESIGNED_WIDE, tall / DESIGNED_TALL)
     steps = int(by_window / STEP + 1e-9) * STEP
     # What no longer fits at the size that is wanted is no help to anybody.
-    fits = max(min(wide / NEEDS_WIDE, tall / NEEDS_TALL), 1.0)
+    fits = max(min(wide / NEEDS_WIDE, tall / NEEDS_TALL), FEWEST)
     return round(min(min(max(steps, 1.0), MOST) * percent / 100, fits), 2)
 
 

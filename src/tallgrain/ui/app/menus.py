@@ -1,6 +1,8 @@
 """The menus: every act by name, with its keys; what can't be done now is grey and says why."""
 
+from collections.abc import Callable
 from functools import partial
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PyQt6.QtGui import QAction, QActionGroup, QKeySequence
@@ -9,6 +11,7 @@ from PyQt6.QtWidgets import QMenu
 from tallgrain.ui.app.acts import NO_PRINTER, NO_SURVEY, Acts
 from tallgrain.ui.app.dress import CHOICES, choose_colours, colours_chosen
 from tallgrain.ui.app.growing import SIZES, size_chosen
+from tallgrain.ui.app.recent import FILES, PRINTERS, recent
 from tallgrain.ui.session.edits import PlanEdit
 from tallgrain.ui.session.state import LinkState
 from tallgrain.ui.stations.rooms import SUMMIT
@@ -61,8 +64,11 @@ class Menus:
         report = self.add(
             file, "&Report on the season …", lambda: window.drift.ask_report(False), "Ctrl+R"
         )
+        printed = self.add(file, "Pri&nt …", window.print_page, "Ctrl+Shift+P")
         need(picture, self._survey)
-        need(report, self._printer)
+        for shown in (report, printed):
+            need(shown, self._printer)
+        self._recent = self._submenu(file, "R&ecent", self._list_recent)
         file.addSeparator()
         self.add(file, "&Add machine sheet …", lambda: window.files.add_sheet())
         need(
@@ -77,6 +83,23 @@ class Menus:
             need(self.add(file, words, act), self._printer)
         file.addSeparator()
         self.add(file, "&Quit", window.close, "Ctrl+Q")
+
+    def _submenu(self, menu: QMenu, words: str, show: Callable[[], None]) -> QMenu:
+        made = menu.addMenu(words)
+        assert made is not None
+        made.aboutToShow.connect(show)
+        return made
+
+    def _list_recent(self) -> None:
+        window = self._window
+        self._recent.clear()
+        known = {name.lower() for name, _ in self._session.ledger.machines()}
+        for name in recent(PRINTERS):
+            if name.lower() in known:
+                self._recent.addAction(name, partial(self._session.choose_printer, name))
+        self._recent.addSeparator()
+        for path in recent(FILES):
+            self._recent.addAction(path, partial(window.files.take_file, Path(path)))
 
     def _edit_menu(self) -> None:
         window = self._window
@@ -94,7 +117,7 @@ class Menus:
             can.connect(action.setEnabled)
         edit.addSeparator()
         for words, act, keys, reason in (
-            ("&Copy points with units", window.copy_table, "Ctrl+C", self._survey),
+            ("&Copy the drawing and its figures", window.copy_shown, "Ctrl+C", self._printer),
             ("&Table of values …", lambda: window.asking.table(), "Ctrl+T", self._survey),
             (
                 "&Paste points or a matrix of heights",

@@ -5,7 +5,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Generic, TypeVar, cast
 
-from PyQt6.QtCore import QEvent, QObject, Qt, QTimer
+from PyQt6.QtCore import QEvent, QObject, QSize, Qt, QTimer
 from PyQt6.QtGui import (
     QCloseEvent,
     QDragEnterEvent,
@@ -32,7 +32,6 @@ from tallgrain.link.connect import is_by_hand
 from tallgrain.paths import data_home
 from tallgrain.store.entries import MachineEvent
 from tallgrain.ui.app import theme
-from tallgrain.ui.app.addresses import recent, remember
 from tallgrain.ui.app.closing import may_close
 from tallgrain.ui.app.door import Door
 from tallgrain.ui.app.dress import window_settings
@@ -40,6 +39,7 @@ from tallgrain.ui.app.growing import Growing
 from tallgrain.ui.app.leading import Leading
 from tallgrain.ui.app.menus import Menus
 from tallgrain.ui.app.needless import NeedlessCard
+from tallgrain.ui.app.recent import PRINTERS, of_printer, recent, remember
 from tallgrain.ui.app.tips import CONTROLS, describe, tip_of
 from tallgrain.ui.app.tones import Tones
 from tallgrain.ui.app.wheel import Wheel
@@ -77,6 +77,8 @@ if TYPE_CHECKING:
 
 # A window lower than this is short (px).
 SHORT_PX, LOW_PX = 1300, 760
+# As small as it may be where the screen has room (px).
+LEAST = 1024, 700
 
 S = TypeVar("S", bound=Station)
 # Events that are looked at wherever they go: clicks and the wheel over boxes, what is about to be
@@ -120,7 +122,7 @@ class Window(QMainWindow):
         self._leaving, self._noted = False, ""
         self.hands: Hands | None = None
         self.setWindowTitle("Tall Grain")
-        self.setMinimumSize(1024, 700)
+        self._bound()
         self.growing = Growing(self)
         self.edits = QUndoStack(self)
         self.drafts = Drafts(session, self.edits)
@@ -335,15 +337,16 @@ class Window(QMainWindow):
 
     def _recall_address(self) -> None:
         s = self.session
-        known = recent(s.sheet.name) if s.sheet is not None and not s.url else []
-        s.url = known[0] if known else s.url
+        if s.sheet is not None:
+            remember(PRINTERS, s.sheet.name)
+            s.url = s.url or next(iter(recent(of_printer(s.sheet.name))), "")
 
     def _note_address(self) -> None:
         s = self.session
         known = s.link is LinkState.UP and not s.standin
         if known and s.sheet is not None and s.url != self._noted:
             self._noted = s.url
-            remember(s.sheet.name, s.url)
+            remember(of_printer(s.sheet.name), s.url)
 
     def refresh_printers(self) -> None:
         """Show the printers of the ledger."""
@@ -401,11 +404,21 @@ class Window(QMainWindow):
             self.teaching = TeachingDialog(self)
             self.teaching.show()
 
-    def copy_table(self) -> None:
-        """The points of what is shown, with units, to the clipboard."""
-        clipboard = QApplication.clipboard()
-        assert clipboard is not None
-        clipboard.setText(self.surface.table())
+    def copy_shown(self) -> None:
+        """The drawing that is shown to the clipboard, and as text the table that has the keyboard,
+        or the points with units."""
+        from tallgrain.ui.app.copying import copy, text_of
+
+        focus = QApplication.focusWidget()
+        copy(self.station.widget, text_of(focus) or self.surface.table())
+
+    def print_page(self) -> None:
+        """The drawing that is shown, by the system's dialog."""
+        from tallgrain.ui.app.copying import print_drawing
+
+        sheet = self.session.sheet
+        if sheet is not None:
+            print_drawing(self.station.widget, f"{sheet.name}, {self.station.name}")
 
     def put_away_shown(self) -> None:
         """The survey that is shown was made or read by mistake."""
@@ -511,10 +524,23 @@ class Window(QMainWindow):
         if not self.session.motion.halting:
             self.session.motion.halt()
 
+    def _bound(self) -> None:
+        """Never larger than the screen: a scaled one may have little room."""
+        screen = self.screen()
+        room = screen.availableSize() if screen is not None else QSize(*LEAST)
+        self.setMinimumSize(room.boundedTo(QSize(*LEAST)))
+        if self.width() > room.width() or self.height() > room.height():
+            self.resize(self.size().boundedTo(room))
+
     def _remembered(self) -> None:
-        geometry = window_settings().value("geometry")
+        settings = window_settings()
+        geometry = settings.value("geometry")
         if geometry is None or not self.restoreGeometry(geometry):
             self.resize(1280, 800)
+        self._bound()
+        last = settings.value("station")
+        if last in self.rooms:
+            self.visit(str(last))
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """Leave the printer raised and the ledger closed."""
@@ -528,6 +554,7 @@ class Window(QMainWindow):
             self._leave()
             return
         window_settings().setValue("geometry", self.saveGeometry())
+        window_settings().setValue("station", self.station.name)
         app = QApplication.instance()
         assert app is not None
         app.removeEventFilter(self)

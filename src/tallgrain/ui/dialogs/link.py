@@ -18,7 +18,7 @@ from PyQt6.QtWidgets import (
 
 from tallgrain.link.connect import BY_HAND, dialect_names
 from tallgrain.link.console.transport import devices
-from tallgrain.ui.app.addresses import recent
+from tallgrain.ui.app.recent import of_printer, recent
 from tallgrain.ui.widgets.parts import button, label, tell
 
 OWN = "Tall Grain's own protocol"
@@ -36,7 +36,7 @@ class Way:
 
 def ways(printer: str) -> list[Way]:
     """What can be linked now."""
-    found = [Way(f"{url}   ·   linked before", url) for url in recent(printer)]
+    found = [Way(f"{url}   ·   linked before", url) for url in recent(of_printer(printer))]
     found += [Way(d.name, f"serial:{d.path}", True) for d in devices()]
     by_hand = "By hand: you do each act at the printer's own panel, and type what it says"
     return [*found, Way(by_hand, BY_HAND, True), Way("At an address …", "")]

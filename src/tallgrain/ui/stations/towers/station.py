@@ -263,7 +263,7 @@ class TowersStation(Station):
             return "As right as this choice of parameters can make it."
         ended = {
             "within tolerance": "Done: what the towers explain is within your tolerance.",
-            "below the noise": "Right as far as the probe can see. What is left is the plate's.",
+            "below the noise": "Done, as far as the probe can see: the rest is the plate's shape.",
             "measured only": "Not right yet.",
         }
         return ended.get(newest.one.verdict, "Broken off: measure again before you trust it.")
