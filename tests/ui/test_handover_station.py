@@ -252,7 +252,7 @@ def test_a_surface_from_survey_to_a_print_and_back_after_a_reflash(handover, qtb
         station.work.surfaces_words()
     )
     # This printer's habit is known now: written so that it comes right, and proven so.
-    assert "comes right" in station.held.act_words
+    assert "Correct and write" in station.held.act_words
     press(window, Qt.Key.Key_F5)
     idle(window, qtbot)
     qtbot.waitUntil(lambda: station.held.act_words.startswith("Prove"), timeout=10_000)

@@ -55,7 +55,7 @@ def test_millet_is_put_right_by_keys(towers, qtbot):
     press(window, Qt.Key.Key_F5)
     assert "F8" in station.what.text()
     idle(window, qtbot)
-    assert len(work.passes) <= 3 and "Right" in station.what.text()
+    assert len(work.passes) <= 3 and "Done" in station.what.text()
     first, last = work.passes[0], work.passes[-1]
     assert first.one.solved.rms_before > 0.08 and last.one.solved.rms_before < 0.02
     assert window.rooms[station.name].kernel().fill is Fill.FULL
@@ -81,7 +81,7 @@ def test_from_a_cold_start_a_person_brings_it_near(towers, qtbot):
     assert window.towers.clearance.isVisible() and not window.towers.act.isEnabled()
     look(window, made, qtbot)
     idle(window, qtbot)
-    assert "Right" in window.towers.what.text()
+    assert "Done" in window.towers.what.text()
 
 
 @pytest.mark.parametrize("after", [4, 22])
@@ -103,7 +103,7 @@ def test_halted_in_the_middle_nothing_is_lost(towers, qtbot, after):
         assert live[entry.item] == pytest.approx(entry.figures["after"], abs=1e-4)
     look(window, made, qtbot)
     idle(window, qtbot)
-    assert "Right" in window.towers.what.text() and work.passes
+    assert "Done" in window.towers.what.text() and work.passes
 
 
 def test_the_radius_is_a_sum_of_the_builders_own_parts(towers, qtbot):

@@ -76,7 +76,7 @@ def test_the_header_always_tells_one_thing(header, said, changes):
         guard.trusted, guard.clearance_mm = False, changes.pop("seen")
     now = {
         "link": LinkState.UP, "silent_s": 0.0, "guard": guard, "progress": None, "state": STATE,
-        "motion": SimpleNamespace(doing=changes.pop("doing", "")),
+        "motion": SimpleNamespace(doing=changes.pop("doing", ""), waits=""),
         "care": SimpleNamespace(heaters_off_in_s=None), **changes,
     }  # fmt: skip
     header._session = SimpleNamespace(**now)
