@@ -53,7 +53,7 @@ def test_survey_break_off_start_again_halt(bench, qtbot):
     qtbot.waitUntil(lambda: s.shown is not None and s.shown.head.ident != first, timeout=30_000)
     assert s.shown.survey.complete
     flat = s.shown.sight.judgement.own.value
-    assert f"{flat:.3f} mm over the area" in words(window)
+    assert f"{flat:.3f} mm flat over the area" in words(window)
     assert "Parts, mm" in words(window)
     kernel = window.rooms["Surface"].kernel()
     assert (kernel.fill, kernel.headline) == (

@@ -307,6 +307,12 @@ def test_patterns_are_taught_from_a_recorded_session(teaching, qtbot, tmp_path):
         assert dialog.says.toPlainText() == f"height {{z}} of {{{name}}}"
     dialog.sends.setPlainText("WHERE")
     QTest.mouseClick(dialog.teach, Qt.MouseButton.LeftButton)
+    # Nothing that was not seen is proposed: how a reply ends is said by whoever saw it.
+    assert tried(dialog, qtbot, "state") == (
+        "Say which line ends a reply. The last that came was ‘ok’."
+    )
+    dialog.framing.ends.setText("ok")
+    dialog.framing.ends.editingFinished.emit()
     assert tried(dialog, qtbot, "state") == "Understood."
     dialog.sweep_text("WHERE")
     QTest.mouseClick(dialog.sweep, Qt.MouseButton.LeftButton)

@@ -177,7 +177,7 @@ class Lesson:
     """A dialect on its way. Framing's and units' other settings are by their names in parts."""
 
     name: str = "Mine"
-    done: str = "ok"
+    done: str = ""  # proposed only once an answer was seen
     busy: tuple[str, ...] = ()
     troubles: tuple[dict[str, Any], ...] = ()
     length: str = ""
@@ -221,7 +221,8 @@ class Lesson:
     def lines(self) -> Framing:
         """How lines travel. Raises InputError where that can't be."""
         try:
-            return Framing.model_validate({**self.framing, "done": self.done, "busy": self.busy})
+            done = {"done": self.done} if self.done else {}
+            return Framing.model_validate({**self.framing, **done, "busy": self.busy})
         except ValidationError as error:
             first = error.errors()[0]
             raise InputError(
@@ -306,6 +307,9 @@ class Lesson:
     def tried(self, operation: str, said: list[str]) -> str:
         """What came of a try: proven, or what is not understood yet, in a sentence."""
         one, f = self.operations[operation], self.lines
+        if not (one.done or self.done):
+            last = f" The last that came was ‘{said[-1]}’." if said else " Nothing came yet."
+            return f"Say which line ends a reply.{last}"
         end = compiled(one.done or self.done, operation, f.comma, f.any_case)
         if not any(end.match(line) is not None for line in said):
             return f"No line ends the reply: ‘{one.done or self.done}’ did not come."
@@ -392,6 +396,8 @@ class Lesson:
             raise InputError(
                 "unit and direction of z are not said.", "units", "Choose both: nothing is guessed."
             )
+        if not self.done:
+            raise InputError("which line ends a reply is not said.", "framing", "Give that line.")
         document: dict[str, Any] = {
             "format": "tallgrain-dialect",
             "version": 2,

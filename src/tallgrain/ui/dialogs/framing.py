@@ -17,7 +17,8 @@ class Framing(QGridLayout):
     def __init__(self, changed: Callable[[], None]) -> None:
         super().__init__()
         self.name = line_edit("Its name", "Mine")
-        self.ends = line_edit("The line that ends a reply", "ok")
+        self.ends = line_edit("The line that ends a reply", "")
+        self.ends.setPlaceholderText("as its answers end")
         self.busy = line_edit("The line that says it is still at it", "")
         self.no = line_edit("A line that is a no; {sentence:text} is told", "")
         self.then_ends = QCheckBox("after a no the reply ends as usual")
@@ -49,7 +50,7 @@ class Framing(QGridLayout):
     def take(self, lesson: Lesson) -> None:
         """Put what the fields say into a lesson."""
         lesson.name = self.name.text().strip() or "Mine"
-        lesson.done = self.ends.text().strip() or "ok"
+        lesson.done = self.ends.text().strip()
         lesson.busy = tuple(w.strip() for w in self.busy.text().split(" | ") if w.strip())
         no = self.no.text().strip()
         first = {"line": no, **({"then_done": True} if self.then_ends.isChecked() else {})}

@@ -37,6 +37,7 @@ class Levelling:
     passes: tuple[TiltPass, ...]
     done: int
     total: int
+    last: str = ""  # what was found last, where nothing was measured since
 
 
 def paint_tilt(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
@@ -61,7 +62,7 @@ def paint_tilt(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
         wrapped(painter, foot, told, rect.width() - 16, colour=theme.RUST, up=True)
     if newest is None:
         under_way = seen.total and seen.done < seen.total
-        told = f"touching {seen.done} of {seen.total}" if under_way else "not measured today"
+        told = f"touching {seen.done} of {seen.total}" if under_way else seen.last or "not measured"
         text(painter, view.at(*sheet.plate.datum_point), told, CENTRE, 14, theme.MUTED)
     painter.restore()
 

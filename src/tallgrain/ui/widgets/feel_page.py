@@ -228,6 +228,8 @@ class GapPage(QWidget):
             return "How much room do you see under the nozzle? Say what there is at least."
         if room <= 1e-3:
             found = self._work.gap
+            if found is not None and found.high is not None and not found.done:
+                return "No more room was said. Feel with a thinner gauge, until one slides free."
             if found is not None and found.low is not None and not found.done:
                 return (
                     "No more room was said. Feel with a thicker gauge: where it grips or is "

@@ -123,7 +123,7 @@ class TrialPage(QWidget):
     def ask_where(self) -> None:
         """Ask for a file and write the patch to it."""
         name, _ = QFileDialog.getSaveFileName(
-            self, "Write the patch", "trial-patch.ngc", "Programs (*.ngc *.nc *.gcode)"
+            self, "Write the patch", "trial-patch.nc", "Programs (*.nc)"
         )
         if name:
             self._work.write_patch(Path(name), self.count.currentData())

@@ -267,7 +267,7 @@ class HandoverStation(Station):
     def ask_write(self) -> None:
         """Save the start text."""
         name, _ = QFileDialog.getSaveFileName(
-            self.widget, "Save the start text", "start.txt", "Text (*.txt *.ngc)"
+            self.widget, "Save the start text", "start.txt", "Text (*.txt *.nc)"
         )
         if name:
             self.write_to(Path(name))

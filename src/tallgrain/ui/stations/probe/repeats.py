@@ -79,9 +79,15 @@ class RepeatsPage(QWidget):
             box.setEnabled(not busy)
         self.use.setVisible(found is not None and not busy)
         if found is None:
-            s_r = sheet.probe.repeatability.s_r if sheet else 0.0
-            told = "assumed, from the printer's description" if sheet else ""
-            self.readout.tell(micro(s_r) if sheet else "–", "µm repeatability (1 s)", told)
+            touch = self._session.learnt(sheet).touch if sheet is not None else None
+            told = "assumed, from the printer's description" if touch is not None else ""
+            if touch is not None and touch.seen:
+                told = (
+                    f"95 %: {micro(touch.low)} to {micro(touch.high)} µm, learnt from "
+                    f"{count_of(touch.occasions, 'survey')}"
+                )
+            figure = micro(touch.s) if touch is not None else "–"
+            self.readout.tell(figure, "µm repeatability (1 s)", told)
             tell(
                 self.words,
                 "Touch the same place again and again: the scatter is what no "

@@ -30,7 +30,10 @@ class ProbeRoom(Room):
         if not sheet.probe.there:
             return Kernel(self.name, Fill.NOT_HERE, "no probe")
         series = work.repeats
-        headline = f"{micro(series.figures.s_r)} µm" if series else "scatter not measured"
+        touch = session.learnt(sheet).touch
+        scatter = series.figures.s_r if series else touch.s
+        known = series is not None or touch.seen > 0
+        headline = f"{micro(scatter)} µm" if known else "scatter not measured"
         ails = work.ails
         if ails is not None:
             return Kernel(self.name, Fill.HALF, headline, "failed a check")

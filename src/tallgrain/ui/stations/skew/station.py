@@ -163,7 +163,7 @@ class SkewStation(Station):
         """Begin another gauge and say where its program goes."""
         plane = self.work.plane
         name, _ = QFileDialog.getSaveFileName(
-            self.widget, "Write the gauge's program", f"skew-gauge-{plane}.ngc", "Program (*.ngc)"
+            self.widget, "Write the gauge's program", f"skew-gauge-{plane}.nc", "Program (*.nc)"
         )
         if name:
             self.begin_at(Path(name))

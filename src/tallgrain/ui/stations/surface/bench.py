@@ -321,7 +321,7 @@ class SurfaceBench(Panel):
         if own.flat:
             self.readout.tell(mm(own.high), "mm flat within", f"as far as can be seen, {against}")
         else:
-            self.readout.tell(mm(own.value), "mm over the area", between)
+            self.readout.tell(mm(own.value), "mm flat over the area", between)
         points = f"{mm(own.points.low)}–{mm(own.points.high)}"
         tell(self.small, f"At the touched points {mm(own.points.value)} ({points}).")
         # With something to put right first, what the shape is made of can wait.

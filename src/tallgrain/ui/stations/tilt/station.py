@@ -19,7 +19,7 @@ from tallgrain.ui.widgets.clearance import ClearanceRow
 from tallgrain.ui.widgets.figures import whole
 from tallgrain.ui.widgets.parts import Readout, button, label, put, tell
 from tallgrain.ui.widgets.picture import StationPicture
-from tallgrain.ui.widgets.words import day, mm
+from tallgrain.ui.widgets.words import day, day_time, mm
 
 WIDTH = 380
 
@@ -173,6 +173,12 @@ class TiltStation(Station):
         )
         self.picture.update()
 
+    def _last(self) -> str:
+        stored = self.work.stored
+        if stored is None:
+            return ""
+        return f"{stored.outcome}, {mm(stored.figures.spread)} mm spread, {day_time(stored.at)}"
+
     def _tell(self) -> None:
         work = self.work
         newest = work.newest
@@ -257,7 +263,13 @@ class TiltStation(Station):
             paint(
                 painter,
                 rect,
-                Levelling(sheet, tuple(work.passes), len(work.touched), work.total if busy else 0),
+                Levelling(
+                    sheet,
+                    tuple(work.passes),
+                    len(work.touched),
+                    work.total if busy else 0,
+                    self._last(),
+                ),
             )
 
 
