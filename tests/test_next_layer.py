@@ -17,6 +17,7 @@ from tallgrain.journal.journal import Journal
 from tallgrain.journal.records import (
     GapSolved,
     PrintConditions,
+    RoughGapKnown,
     ScrewTurned,
     StartPolicy,
     SurfaceWritten,
@@ -96,6 +97,11 @@ def gap_of(s):
 def test_the_gap_is_what_was_felt_less_what_is_held(rye):
     rye.survey()
     assert gap_of(rye.now_is()[1]).u > 0.1 and gap_of(rye.now_is()[1]).assumed
+    # Felt roughly: anywhere between its bounds alike (variance of a rectangle).
+    rye.journal.write(RoughGapKnown(low=1.4, high=1.6), "trip height", "known")
+    rough = gap_of(rye.now_is(holds=Holds(1.45))[1])
+    assert (rough.mean, rough.u) == (pytest.approx(0.05), pytest.approx(0.2 / 12**0.5))
+    assert "felt roughly" in rough.words and rough.assumed
     rye.felt(1.5)
     gap = gap_of(rye.now_is()[1])
     assert gap.assumed and "was not read" in gap.words  # nobody knows what the printer holds

@@ -19,7 +19,7 @@ from tallgrain.core.surface.chart import rim_of
 from tallgrain.core.survey import Floats, Survey
 from tallgrain.errors import InputError
 from tallgrain.journal.record import Entry
-from tallgrain.journal.records import GapSolved, Heat, ValuesRead
+from tallgrain.journal.records import GapSolved, Heat, RoughGapKnown, ValuesRead
 from tallgrain.journal.stale import stale_since
 from tallgrain.journal.values import TRIP, ValuesBook
 from tallgrain.next_layer.knows import Coming, Ground, Holds
@@ -141,10 +141,19 @@ def _gap(g: Ground, print_: Coming, holds: Holds) -> Offset:
     felt = here or (solved[-1] if solved else None)
     t_set = trip_held(g, holds)
     trials = TrialBook(g.journal).on(print_.sheet)
-    if felt is None and not trials:
+    rough = g.journal.newest(RoughGapKnown)
+    if felt is None and not trials and rough is None:
         words = "the gap was never felt"
         return Offset("gap", words, 0.0, UNFELT_MM, True)
     t, u, words, assumed = 0.0, UNFELT_MM, "", False
+    if felt is None and rough is not None:
+        # Anywhere between its bounds alike.
+        low, high = rough.figures.low, rough.figures.high
+        t, u, words = (low + high) / 2, (high - low) / np.sqrt(12), "the gap, felt roughly"
+        if stale := stale_since(g.events, rough.at, "Gap"):
+            u = float(np.hypot(u, EVENT_GAP_MM.get(stale, 0.05)))
+            words = f"the gap, felt roughly before: {stale}"
+        assumed = True
     if felt is not None:
         t, u, feels = _sittings(g, solved, heat) if here is not None else _of(felt)
         words = f"the gap, felt {feels} times"
@@ -163,7 +172,7 @@ def _gap(g: Ground, print_: Coming, holds: Holds) -> Offset:
             u, assumed = float(np.hypot(u, more)), True
             words = f"the gap, felt before: {stale}"
     if trials:
-        told = _with_prints((t, u) if felt is not None else None, trials)
+        told = _with_prints((t, u) if words else None, trials)
         t, u, words = told[0], told[1], f"{words or 'the gap'}, {len(trials)} prints seen"
     if t_set is None:
         return Offset("gap", f"{words}; what the printer holds was not read", 0.0, u, True)

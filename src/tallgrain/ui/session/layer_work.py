@@ -26,9 +26,11 @@ from tallgrain.next_layer.knows import Coming, Ground, Holds, coming, ground
 from tallgrain.seasons import PrinterSeason
 from tallgrain.ui.session.drift_work import DriftWork
 from tallgrain.ui.session.session import Session
+from tallgrain.ui.session.state import LinkState
 from tallgrain.ui.session.surfaces_work import SurfacesWork
 from tallgrain.ui.session.values_work import ValuesWork
 from tallgrain.ui.session.worker import Worker
+from tallgrain.ui.widgets.words import count_of
 
 RESTS_ON = (GapSolved, TrialPrinted, StartPolicy, SurfaceWritten, ValueChanged)
 # What changes in a burst is looked at once, when it is over (ms).
@@ -108,6 +110,33 @@ class LayerWork(QObject):
         made = coming(s.ledger, s.sheet.name, s.plate_sheet, s.sheet.tolerance.first_layer_mm)
         box = s.chosen.where.box
         return replace(made, box=Rectangle(*box)) if box is not None else made
+
+    @property
+    def before_print(self) -> list[tuple[str, str]]:
+        """What stands between good heights and a print, and the station where it is done: what was
+        not looked at, kept or given back."""
+        s = self._session
+        linked = s.link is LinkState.UP and s.guard is not None
+        if not linked:
+            return []
+        found = []
+        if s.guard is not None and not s.guard.trusted:
+            found.append(("find the height again (the position is unknown)", "Gap"))
+        if count := len(self._values.not_kept):
+            found.append((f"keep {count_of(count, 'value')}", "Handover"))
+        found += [(f"keep the surface '{one.name}'", "Handover") for one in self._surfaces.unkept]
+        found += [(f"give back the surface '{o.name}'", "Handover") for o in self._surfaces.lost]
+        return found
+
+    @property
+    def sentence(self) -> str:
+        """What to do, in one sentence; "" while that is worked out."""
+        if self.advice is None:
+            return ""
+        first = [words for words, _ in self.before_print] if self.advice.enough else []
+        if first:
+            return f"The heights are good enough. Before printing: {'; '.join(first)}."
+        return self.advice.sentence
 
     def choose(self, layer: float, nozzle_c: float, plate_c: float) -> None:
         """The coming print is another one; remembered with the printer."""

@@ -23,6 +23,8 @@ class FirstLayerRoom(Room):
             return Kernel(self.name, Fill.EMPTY, "not worked out")
         layer = advice.layer
         headline = f"{span_words(layer.low, layer.high)} mm"
+        if advice.enough and self.work.before_print:
+            return Kernel(self.name, Fill.HALF, headline, "not ready to print")
         if advice.enough:
             return Kernel(self.name, Fill.FULL, headline, "print")
         low, high = layer.limits

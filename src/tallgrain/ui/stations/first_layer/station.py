@@ -96,6 +96,8 @@ class FirstLayerStation(Station):
         advice = self.work.advice
         if advice is not None and advice.best is not None:
             self._begin(advice.best)
+        elif advice is not None and advice.enough and self.work.before_print:
+            self._visit(self.work.before_print[0][1])
 
     def _begin(self, weighed: Weighed | None) -> None:
         if weighed is not None:
@@ -138,8 +140,8 @@ class FirstLayerStation(Station):
         layer = advice.layer
         figure = span_words(layer.low, layer.high)
         self.readout.tell(figure, "mm, 95 % sure", f"limits {low:.2f}–{high:.2f}")
-        tell(self.words, advice.sentence)
-        set_role(self.words, "" if advice.enough else "rust")
+        tell(self.words, work.sentence)
+        set_role(self.words, "" if advice.enough and not work.before_print else "rust")
         for row, part in zip(self.causes, layer.parts, strict=False):
             row.show_part(part, layer.parts[0].mm)
         for row in self.causes[len(layer.parts) :]:
@@ -164,6 +166,10 @@ class FirstLayerStation(Station):
         self.act.setVisible(best is not None)
         if best is not None:
             self.act.setText(f"{best.act.station}: {best.act.words.split(',')[0].lower()}  F5")
+        elif advice.enough and work.before_print:
+            words, station = work.before_print[0]
+            self.act.setVisible(True)
+            self.act.setText(f"{station}: {words.partition(' (')[0]}  F5")
         tell(self.subject, self._subject())
         self.picture.update()
 
