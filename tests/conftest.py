@@ -38,6 +38,7 @@ def home(tmp_path, monkeypatch):
     """Every test has a data folder of its own."""
     folder = tmp_path / "home"
     monkeypatch.setenv("TALLGRAIN_HOME", str(folder))
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
     return folder
 
 

@@ -25,10 +25,12 @@ from tallgrain.formats.pack import read_pack
 from tallgrain.formats.point_text import parse_places
 from tallgrain.formats.program_scan import first_layer
 from tallgrain.formats.skew_json import read_skew
+from tallgrain.formats.survey_json import parse_survey
 from tallgrain.formats.values_json import read_values
 from tallgrain.link.connect import SHIPPED
 from tallgrain.link.console.dialect import parse_dialect
 from tallgrain.link.console.record import replayed
+from tallgrain.paths import named_in
 from tallgrain.textio import DEEPEST, parse_toml, read_text, write_text
 
 GAP = {
@@ -259,3 +261,20 @@ def test_one_thing_repeated_is_a_sentence_or_a_reading(name, unit, count, end):
             READERS[name](path)
         except TallGrainError as error:
             assert str(error)
+
+
+@given(st.text() | st.sampled_from(["../../x/evil", "a" * 300, ".hidden", "/etc/hosts", "a\\b"]))
+def test_a_name_leads_to_no_other_folder(name):
+    """One function makes paths from names; what can't be a file's name makes none."""
+    folder = Path("/somewhere/below")
+    made = named_in(folder, name, ".toml")
+    if made is not None:
+        assert made.parent == folder and len(made.name.encode()) <= 255 and made.name.isprintable()
+    assert shipped_sheet_text(name) is None or name.lower() in ("barley", "rye", "millet")
+    survey = {**SURVEY, "machine": name}
+    try:
+        read = parse_survey(json.dumps(survey), "x")
+    except InputError as no:
+        assert "machine" in str(no)
+    else:
+        assert "/" not in read.machine and len(read.machine) <= 60

@@ -23,9 +23,16 @@ points = st.builds(
     lambda x, y, touches: Point(x, y, sum(touches) / len(touches), tuple(touches)),
     place, place, st.lists(height, min_size=1, max_size=4),
 ) | st.builds(Point, place, place, height)  # fmt: skip
+
+
+def named(name):
+    return not name.startswith(".")
+
+
 surveys = st.builds(
     Survey,
-    machine=st.text(max_size=8), kind=st.sampled_from(["surface", "supports", "repeatability"]),
+    machine=st.text("abC é-1.", max_size=8).map(str.strip).filter(named),
+    kind=st.sampled_from(["surface", "supports", "repeatability"]),
     taken_at=st.just(NOON), points=st.lists(points, min_size=1, max_size=12).map(tuple),
     conditions=st.builds(
         Conditions, *[st.none() | st.just(v) for v in (170.0, 70.0, 12.0)],

@@ -62,10 +62,28 @@ def test_only_this_computers_printers_unasked(url, said):
         parse_url(url)
 
 
+def answer(server, says):
+    """Whoever takes a connection, says so much and waits."""
+    there, _ = server.accept()
+    with there:
+        there.sendall(says)
+        while there.recv(4096):
+            pass
+
+
 def test_addresses_that_are_taken():
     assert parse_url("tcp://localhost:99") == ("localhost", 99)
     assert parse_url("tcp://[::1]:99") == ("::1", 99)
     assert parse_url("tcp://192.168.1.4:99", remote=True) == ("192.168.1.4", 99)
+    # A web server and a silent socket are no printers either: none is said to be moving.
+    for says in (b"HTTP/1.1 400 Bad Request\r\n\r\n", b""):
+        with socket.create_server(("127.0.0.1", 0)) as other:
+            url = f"tcp://127.0.0.1:{other.getsockname()[1]}"
+            serve = threading.Thread(target=answer, args=(other, says), daemon=True)
+            serve.start()
+            with pytest.raises(LinkError, match="no printer answers") as told:
+                JsonRpcPrinter(url, "A test")
+            assert "power switch" not in str(told.value)
     with socket.socket() as nobody, pytest.raises(LinkError, match="no printer answers"):
         nobody.bind(("127.0.0.1", 0))
         JsonRpcPrinter(f"tcp://127.0.0.1:{nobody.getsockname()[1]}", "A test")

@@ -7,7 +7,7 @@ import sqlite3
 import subprocess
 import sys
 from contextlib import closing
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -215,7 +215,8 @@ def test_a_ledger_that_is_gone_is_noticed_at_once(tmp_path, way):
     home, elsewhere = tmp_path / "home", tmp_path / "elsewhere"
     ledger_with(tmp_path / "other", 2)
     with Ledger.open(home) as ledger:
-        ident = ledger.begin_survey(NewSurvey("Barley", "surface", NOON, 9, 1, None, Conditions()))
+        late = NOON + timedelta(hours=5)
+        ident = ledger.begin_survey(NewSurvey("Barley", "surface", late, 9, 1, None, Conditions()))
         ledger.add_touch(ident, 0, [0.1], 1.0, 2.0, 0.1)
         if way == "deleted":
             shutil.rmtree(home)
@@ -224,8 +225,14 @@ def test_a_ledger_that_is_gone_is_noticed_at_once(tmp_path, way):
         if way == "replaced":
             shutil.copytree(tmp_path / "other", home)
         for number in (1, 2):
-            with pytest.raises(StoreError, match="moved or deleted"):
+            with pytest.raises(StoreError, match=r"moved or deleted.*kept at"):
                 ledger.add_touch(ident, number, [0.1], 1.0, 2.0, 0.1)
+    # The next start from there takes it in, once; what was told as stored is there.
+    for again in (1, 0):
+        with Ledger.open(home) as ledger:
+            assert ledger.taken_in == again
+            back = [h for h in ledger.heads() if h.taken_at == late]
+            assert len(back) == 1 and back[0].points >= 1 and back[0].state == "broken_off"
     if way == "moved":
         with Ledger.open(elsewhere) as ledger:
             assert ledger.heads()[0].points >= 1

@@ -73,7 +73,7 @@ def test_an_empty_home_says_why_nothing_can_be_done(qtbot, qapp, home):
     qtbot.addWidget(window)
     window.show()
     grey = {a.text() for _, a in window.menus.commands if not a.isEnabled()}
-    for words in ("Copy points", "Paste points", "Copy this printer", "Put this survey"):
+    for words in ("Copy the drawing", "Paste points", "Copy this printer", "Put this survey"):
         assert any(words in g.replace("&", "") and ("no printer" in g or "no survey" in g)
                    for g in grey), words  # fmt: skip
     window.may_close = lambda: True

@@ -138,6 +138,9 @@ def writing() -> Iterator[Any]:
     from tallgrain.store.ledger import Ledger
 
     with Ledger.open(data_home(), holder="A command") as ledger:
+        if ledger.taken_in:
+            told = f"{ledger.taken_in} surveys that were kept when the ledger was gone are back."
+            print(told, file=sys.stderr, flush=True)
         yield ledger
 
 

@@ -8,7 +8,7 @@ from tallgrain.core.machine.reach import Reach
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.errors import InputError
 from tallgrain.formats.refusals import misspelt, refusal
-from tallgrain.paths import ASSETS
+from tallgrain.paths import ASSETS, named_in
 from tallgrain.textio import LARGEST_SHEET, parse_toml, read_text
 
 MACHINES = ASSETS / "machines"
@@ -46,5 +46,5 @@ def read_sheet_text(path: Path) -> tuple[MachineSheet, str]:
 
 def shipped_sheet_text(name: str) -> str | None:
     """The text of a sheet that ships with Tall Grain, by its printer's name."""
-    path = MACHINES / f"{name.lower()}.toml"
-    return path.read_text(encoding="utf-8") if path.is_file() else None
+    path = named_in(MACHINES, name.lower(), ".toml")
+    return path.read_text(encoding="utf-8") if path is not None and path.is_file() else None

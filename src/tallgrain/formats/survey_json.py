@@ -5,8 +5,9 @@ from datetime import UTC, datetime
 from typing import Annotated, Any, Literal
 
 import pydantic
-from pydantic import BaseModel, ConfigDict, FailFast, Field, model_validator
+from pydantic import AfterValidator, BaseModel, ConfigDict, FailFast, Field, model_validator
 
+from tallgrain.core.machine.sheet import checked_name
 from tallgrain.core.survey import ORDER, Z_ROUNDING_MM, Conditions, Point, Recheck, Survey
 from tallgrain.errors import InputError
 from tallgrain.formats.refusals import refusal
@@ -63,7 +64,7 @@ class SurveyRecord(_Part):
 
     format: Literal["tallgrain-survey"]
     version: Literal[1]
-    machine: str = ""
+    machine: Annotated[str, AfterValidator(lambda name: checked_name(name) if name else "")] = ""
     kind: Literal["surface", "supports", "adjusters", "towers", "repeatability", "check"] = (
         "surface"
     )

@@ -17,7 +17,15 @@ from tallgrain.core.values import StoredValue
 from tallgrain.errors import InputError, LeaseHeld, LinkError, PrinterRefused, TallGrainError
 from tallgrain.link.channel import HALT, Channel
 from tallgrain.link.network import check_host
-from tallgrain.link.protocol import Heat, Held, HeldHead, Identity, Place, PrinterState
+from tallgrain.link.protocol import (
+    Heat,
+    Held,
+    HeldHead,
+    Identity,
+    Place,
+    PrinterState,
+    first_answer,
+)
 from tallgrain.link.telling import TellsByItself
 from tallgrain.link.wire import Notification
 
@@ -91,7 +99,8 @@ class JsonRpcPrinter(TellsByItself):
         self.on_state: Callable[[PrinterState], None] = lambda state: None
         self._channel = self._open()
         try:
-            self.identity = self._describe()
+            told = first_answer(url, lambda: self._call("printer.describe"))
+            self.identity = self._identity_of(told)
             self._take_lease()
         except TallGrainError:
             self._channel.close()
@@ -116,7 +125,10 @@ class JsonRpcPrinter(TellsByItself):
         return self._channel.call(method, params, limit_s)
 
     def _describe(self) -> Identity:
-        told = _table(self._call("printer.describe"))
+        return self._identity_of(self._call("printer.describe"))
+
+    def _identity_of(self, described: Any) -> Identity:
+        told = _table(described)
         if told.get("link") != 1:
             raise LinkError(
                 f"it speaks link version {told.get('link')!r}, known here: 1.", self.url

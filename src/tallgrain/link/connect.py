@@ -9,7 +9,7 @@ from tallgrain.errors import InputError
 from tallgrain.link.client import JsonRpcPrinter, parse_url
 from tallgrain.link.console.transport import is_console, parse_console_url
 from tallgrain.link.protocol import Printer
-from tallgrain.paths import ASSETS, data_home
+from tallgrain.paths import ASSETS, data_home, is_there, named_in
 from tallgrain.textio import LARGEST_SHEET, read_text
 
 if TYPE_CHECKING:
@@ -19,6 +19,8 @@ if TYPE_CHECKING:
 SHIPPED = ASSETS / "dialects"
 
 
+# No name is told longer than this.
+TOLD = 60
 # The address of a person who moves the printer.
 BY_HAND = "by-hand"
 
@@ -92,14 +94,15 @@ def dialect_named(name: str) -> "Dialect":
     """A dialect from a file, the builder's folder, or those that ship. Raises InputError."""
     from tallgrain.link.console.dialect import parse_dialect
 
-    path = Path(name)
-    if path.suffix != ".toml":
-        places = [dialect_folder() / f"{name}.toml", SHIPPED / f"{name}.toml"]
-        path = next((p for p in places if p.is_file()), places[0])
-    if not path.exists():
+    folders = (dialect_folder(), SHIPPED)
+    places = [p for p in (named_in(f, name, ".toml") for f in folders) if p is not None]
+    if name.endswith(".toml"):
+        places = [Path(name)]
+    path = next((p for p in places if is_there(p)), None)
+    if path is None:
         raise InputError(
-            f"there is no dialect '{name}'.",
-            str(path),
+            f"there is no dialect '{name[:TOLD]}'.",
+            f"{dialect_folder()}",
             f"Known are: {', '.join(dialect_names())}. A file ends in .toml.",
         )
     return parse_dialect(read_text(path, LARGEST_SHEET), path.name)

@@ -6,13 +6,17 @@ temperatures °C, times s. Every method may raise LinkError (not heard, nonsense
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Protocol, TypeVar
 
 from tallgrain.core.held.surface import HeldSurface, Takes
 from tallgrain.core.machine.outline import Rectangle
 from tallgrain.core.survey import Floats
 from tallgrain.core.values import StoredValue
-from tallgrain.errors import LinkError, TallGrainError, TrustLost
+from tallgrain.errors import LeaseHeld, LinkError, LinkSilent, TallGrainError, TrustLost
+
+_T = TypeVar("_T")
+# No address is told longer than this.
+TOLD_LONG = 80
 
 
 @dataclass(frozen=True)
@@ -152,6 +156,22 @@ class Held:
     def head(self, name: str) -> HeldHead | None:
         """One of them."""
         return next((h for h in self.heads if h.name == name), None)
+
+
+def first_answer(url: str, ask: Callable[[], _T]) -> _T:
+    """Ask something for the first time on a link. Raises LinkError: whoever never answered is no
+    printer that could be moving."""
+    try:
+        return ask()
+    except LeaseHeld:
+        raise
+    except LinkError as error:
+        why = "nothing came in time" if isinstance(error, LinkSilent) else "what came is no answer"
+        raise LinkError(
+            f"no printer answers there ({why}).",
+            url if len(url) <= TOLD_LONG else f"{url[: TOLD_LONG - 1]}…",
+            "Check the address, what speaks there, and that the printer is switched on.",
+        ) from error
 
 
 SKEWS = ("skew_xy", "skew_xz", "skew_yz")

@@ -15,6 +15,7 @@ from tallgrain.formats.survey_json import parse_survey, survey_text
 from tallgrain.formats.values_json import parse_values
 from tallgrain.journal.records import LOCAL_TOPICS
 from tallgrain.link.console.dialect import parse_dialect
+from tallgrain.paths import named_in
 from tallgrain.procedures.values import backup_folder
 from tallgrain.store.entries import MachineEvent, Observation
 from tallgrain.store.ledger import Ledger
@@ -91,8 +92,10 @@ def join(
     ]
     told = []
     for name, text in pack.dialects.items():
-        path = dialects / f"{name}.toml"
-        if not path.exists():
+        path = named_in(dialects, name, ".toml")
+        if path is None:
+            told.append("A dialect with a name that is no file's was left out.")
+        elif not path.exists():
             dialects.mkdir(parents=True, exist_ok=True)
             write_text(path, text)
             told.append(f"The dialect {name} is here now.")

@@ -28,6 +28,7 @@ from tallgrain.store.entries import MachineEvent, NewSurvey, Observation, PutAwa
 from tallgrain.store.lock import WriterLock
 from tallgrain.store.packed import pack, unpack
 from tallgrain.store.schema import instant
+from tallgrain.store.spool import rescue, take_in
 from tallgrain.store.surveys import insert, named_rows
 
 FILE_NAME = "ledger.sqlite"
@@ -48,6 +49,9 @@ class Ledger:
         self._writer: sqlite3.Connection | None = None
         self._file: tuple[int, int] | None = None
         self._turn = threading.Lock()
+        self._kept_at: Path | None = None  # where all of it lies once its file is gone
+        # How many surveys came back that were kept when it was gone.
+        self.taken_in = 0
         # What was observed, as read last, while nobody else may write; and how often that changed.
         self._observed: dict[tuple[str, str | None], list[Observation]] = {}
         self._changes = 0
@@ -75,10 +79,19 @@ class Ledger:
             bring_up_to_date(path)
             keep_private(home, FILE_NAME)
             ledger._close_forgotten()
+            ledger.taken_in = take_in(ledger)
         except BaseException:
             ledger.close()
             raise
         return ledger
+
+    @classmethod
+    def at(cls, path: Path) -> "Ledger":
+        """A ledger's file wherever it lies, opened for reading. Raises StoreError."""
+        version = checked_version(path)
+        if version is None:
+            raise StoreError("no ledger is there.", str(path), "Nothing is taken in from it.")
+        return cls(path, readers(path, version), None)
 
     @property
     def writable(self) -> bool:
@@ -127,16 +140,24 @@ class Ledger:
                     if self._writer.in_transaction:
                         self._writer.execute("ROLLBACK")
             except sqlite3.Error as error:
+                self._check_there()
                 raise explained(error, self.path) from None
 
     def _check_there(self) -> None:
         """What was written is what lies there: a folder that was moved or deleted takes its open
         file along, and whatever goes into that is gone with it."""
-        if identity(self.path) != self._file:
+        if self._writer is not None and identity(self.path) != self._file:
+            if self._kept_at is None:
+                self._kept_at = rescue(self._writer, self.path)
+            kept = (
+                f"All of it is kept at {self._kept_at}, and taken in at the next start."
+                if self._kept_at is not None
+                else "What was stored before is where the folder is now: put it back."
+            )
             raise StoreError(
                 "the ledger was moved or deleted while it was open: nothing is stored from now on.",
                 str(self.path),
-                "What was stored before is where the folder is now. Put it back, then start again.",
+                kept,
             )
 
     def _close_forgotten(self) -> None:

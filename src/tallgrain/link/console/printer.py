@@ -24,7 +24,7 @@ from tallgrain.link.console.pattern import Sent, Value
 from tallgrain.link.console.record import Recorder
 from tallgrain.link.console.surfaces import NONE, ConsoleSurfaces
 from tallgrain.link.console.transport import ConsoleUrl, opened
-from tallgrain.link.protocol import GEOMETRY, Heat, Identity, Place, PrinterState
+from tallgrain.link.protocol import GEOMETRY, Heat, Identity, Place, PrinterState, first_answer
 from tallgrain.link.telling import TellsByItself
 
 ASK_S = 4.0
@@ -90,7 +90,7 @@ class ConsolePrinter(ConsoleSurfaces, TellsByItself):
         for again in (True, False):
             self._channel = self._open()
             try:
-                return self._channel, self._identify()
+                return self._channel, first_answer(self.url, self._identify)
             except TallGrainError:
                 cut = self._channel.cut
                 self._channel.close()

@@ -16,8 +16,9 @@ from tallgrain.link.guard.trust import Trust
 from tallgrain.link.protocol import PrinterState
 
 LOOK_S = 0.05
-# A soak is asked for in steps, so that its end is near whenever it is wanted (printer time).
-REST_S = 1.0
+# A soak is asked for in steps (s of the printer's time), so that its end is near whenever it is
+# wanted; a stand-in whose time runs faster rests longer in a step that soon ends.
+REST_S, MOST_REST_S, SOON_S = 1.0, 32.0, 0.25
 # A heater that comes no nearer to its target by so much in so long gets no warmer.
 WARMS_C, WARMS_IN_S = 2.0, 600.0
 
@@ -34,6 +35,7 @@ class Waiting:
         # What it waits for, in words; "" while something moves, or may at any moment.
         self.what = ""
         self._paused = threading.Event()
+        self._step_s = REST_S
         # How long it was paused in all: no touch's time.
         self.paused_s = 0.0
 
@@ -75,11 +77,16 @@ class Waiting:
         self._trust.refuse_after_halt()
         with self.on("a soak"):
             while seconds > 0 and not self.over():
-                self._rest(min(seconds, REST_S))
-                seconds -= REST_S
+                step = min(seconds, self._step_s)
+                self._rest(step)
+                seconds -= step
 
     def _rest(self, seconds: float) -> PrinterState:
-        return self._trust.moved(partial(self._trust.motions.rest, seconds))
+        began = time.monotonic()
+        state = self._trust.moved(partial(self._trust.motions.rest, seconds))
+        soon = time.monotonic() - began < SOON_S
+        self._step_s = min(2 * self._step_s, MOST_REST_S) if soon else REST_S
+        return state
 
     def for_heat(self) -> None:
         """Wait in place until the targets are reached; whoever owns the work may end it early.
@@ -102,4 +109,4 @@ class Waiting:
                         trust.printer.identity.name,
                         "Look at the heater and its sensor. Where the nozzle stands is known.",
                     )
-                state = self._rest(REST_S)
+                state = self._rest(self._step_s)

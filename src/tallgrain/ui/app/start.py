@@ -206,6 +206,9 @@ def open_window(files: Sequence[Path] = ()) -> int:
     window.show()
     first.close()
     furnish_when_idle(window)
+    if ledger.taken_in:
+        told = "Surveys that were kept when the ledger was gone are back"
+        window.asking.say(f"{told}: {ledger.taken_in}.")
     for path in files:
         window.files.take_file(path.absolute())
     return app.exec()
