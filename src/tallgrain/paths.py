@@ -39,6 +39,10 @@ def data_home() -> Path:
     return Path(platformdirs.user_data_path("tallgrain"))
 
 
+# Where a ledger that went away is kept, in the state folder.
+SPOOL = "spool"
+
+
 def state_home() -> Path:
     """Where what must not be lost is kept when the data folder is gone: the XDG state folder."""
     import platformdirs

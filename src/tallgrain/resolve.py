@@ -1,12 +1,13 @@
 """What a person names on the command line or drops on the window, found: sheets and surveys."""
 
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from tallgrain.clock import now
 from tallgrain.core.machine.sheet import MachineSheet
 from tallgrain.core.survey import Survey
-from tallgrain.errors import InputError
+from tallgrain.errors import InputError, StoreError
 from tallgrain.formats.files import ENDINGS, read_survey
 from tallgrain.formats.machine_toml import (
     MACHINES,
@@ -14,7 +15,7 @@ from tallgrain.formats.machine_toml import (
     read_sheet_text,
     shipped_sheet_text,
 )
-from tallgrain.paths import data_home
+from tallgrain.paths import SPOOL, data_home, state_home
 
 if TYPE_CHECKING:
     from tallgrain.store.ledger import Ledger
@@ -25,12 +26,24 @@ LEDGER_FILE = "ledger.sqlite"
 def readable_ledger(home: Path | None = None) -> "Ledger | None":
     """The ledger for reading; None where nothing was stored yet."""
     home = home or data_home()
+    if (state_home() / SPOOL).is_dir():
+        _take_back(home)
     if not (home / LEDGER_FILE).exists():
         return None
     # Loaded only here: a stand-in of a shipped printer needs no database.
     from tallgrain.store.ledger import Ledger
 
     return Ledger.open(home, write=False)
+
+
+def _take_back(home: Path) -> None:
+    """What was kept of a ledger that went away is taken in before it is read."""
+    from tallgrain.store.ledger import Ledger
+    from tallgrain.store.spool import waiting
+
+    if any(waiting(home / LEDGER_FILE)):
+        with suppress(StoreError):  # another holder writes: it took that in
+            Ledger.open(home).close()
 
 
 def machine_sheet(name: str, ledger: "Ledger | None" = None) -> tuple[MachineSheet, str]:

@@ -15,7 +15,7 @@ from contextlib import closing, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from tallgrain.paths import state_home
+from tallgrain.paths import SPOOL, state_home
 
 if TYPE_CHECKING:
     from tallgrain.store.ledger import Ledger
@@ -33,7 +33,7 @@ def _stem(ledger: Path) -> str:
 def rescue(connection: sqlite3.Connection, ledger: Path) -> Path | None:
     """Copy all that a connection still reads of a ledger that is gone; where to, None where that
     can't be."""
-    folder = state_home() / "spool"
+    folder = state_home() / SPOOL
     try:
         folder.mkdir(mode=0o700, parents=True, exist_ok=True)
         number = len(list(folder.glob(f"{_stem(ledger)}-*"))) + 1
@@ -48,15 +48,16 @@ def rescue(connection: sqlite3.Connection, ledger: Path) -> Path | None:
     return copy
 
 
-def _waiting(ledger: Path) -> Iterator[Path]:
+def waiting(ledger: Path) -> Iterator[Path]:
+    """The copies that wait for the next start from where a ledger lay."""
     with suppress(OSError):
-        yield from sorted((state_home() / "spool").glob(f"{_stem(ledger)}-*{KEPT}"))
+        yield from sorted((state_home() / SPOOL).glob(f"{_stem(ledger)}-*{KEPT}"))
 
 
 def take_in(ledger: "Ledger") -> int:
     """Take in what was kept of the ledger that lay here and is not in it; how many surveys."""
     taken = 0
-    for copy in _waiting(ledger.path):
+    for copy in waiting(ledger.path):
         try:
             taken += _join(ledger, copy)
             copy.rename(copy.with_suffix(TAKEN))
