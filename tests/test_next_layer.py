@@ -224,7 +224,7 @@ def test_what_the_printer_follows(rye):
     assert kept["followed"].mm < 0.01 and "surface of" in kept["followed"].words
     # Asked at the printer: it follows none now.
     lost = situation(rye.now_is()[0], AIM, Holds(1.5, {}))
-    assert lost.followed.surface is None and "stores no surface 'smooth'" in lost.followed.words
+    assert lost.followed.surface is None and "no surface 'smooth' is stored" in lost.followed.words
     # It holds another one than was written, by steps, and lets it fade below the first layer.
     was = s.followed.surface
     other = replace(was, heights=was.heights + 0.05 * (AXIS - 110) / 95)

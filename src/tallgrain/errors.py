@@ -96,6 +96,10 @@ class LinkSilent(LinkError):
     """No answer within the time limit of its request."""
 
 
+class LinkGone(LinkError):
+    """The connection ended, or what came on it is no message of any printer."""
+
+
 class LeaseHeld(LinkError):
     """Another window or command holds this printer."""
 

@@ -120,7 +120,7 @@ def test_terms_that_jump_together_are_one_happening_with_its_event():
     assert one.sizes["tilt_x"] == pytest.approx(0.06, abs=0.01)
     assert one.sizes["level"] == pytest.approx(-0.03, abs=0.01)
     assert "the right rose against the left by 0.0" in one.sentence
-    assert "further away" in one.sentence and "noted then, moved" in one.sentence
+    assert "further away" in one.sentence and "nearest note: moved" in one.sentence
     (alone,) = told(before + after).happenings
     assert "nothing was noted" in alone.sentence and alone.event is None
 
@@ -177,7 +177,7 @@ def test_the_demos_stories_are_told_from_the_data_alone(home):
     assert max(saddle, key=lambda k: abs(saddle[k])) == "bow_y_mm" and saddle["bow_y_mm"] < -0.05
     assert {"machine", "series", "signals", "changes", "slow", "advice"} <= set(rye)
     table = tallgrain("drift", "--machine", "Barley", check=0).stdout
-    assert "noted then, moved" in table and "flatness" in table
+    assert "nearest note: moved" in table and "flatness" in table
     other = as_json("drift", "--machine", "Barley", "--sheet", "textured")
     assert 0 < other["surveys"] < barley["surveys"] and other["changes"] == []
 

@@ -236,3 +236,14 @@ def test_a_ledger_that_is_gone_is_noticed_at_once(tmp_path, way):
     if way == "moved":
         with Ledger.open(elsewhere) as ledger:
             assert ledger.heads()[0].points >= 1
+
+
+@pytest.mark.parametrize("name", ["ledger.sqlite", "ledger.lock"])
+@pytest.mark.parametrize("make", [Path.mkdir, lambda path: os.mkfifo(path)])
+def test_what_is_no_file_where_one_should_be_is_named_so(tmp_path, name, make):
+    home = tmp_path / "odd"
+    home.mkdir()
+    make(home / name)
+    with pytest.raises(StoreError, match=r"lies where a file of the ledger should be") as told:
+        Ledger.open(home)
+    assert "None" not in str(told.value) and "full" not in str(told.value)

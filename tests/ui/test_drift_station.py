@@ -31,7 +31,7 @@ def test_the_year_is_told_and_its_changes_lead_to_a_comparison(drift, qtbot):
     station, s = window.drift, window.session
     season = station.work.season
     told = [station.happened.item(i).text() for i in range(station.happened.count())]
-    assert any("noted then, moved" in words for words in told)
+    assert any("nearest note: moved" in words for words in told)
     assert window.rooms[station.name].kernel().headline == f"{station.work.signals} signals"
     assert "days" in station.readout.accessibleName()
     assert "other sheet" in station.notes.text() or "another sheet" in station.notes.text()

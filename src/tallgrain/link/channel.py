@@ -12,7 +12,7 @@ from concurrent.futures import TimeoutError as FutureTimeout
 from contextlib import suppress
 from typing import Any
 
-from tallgrain.errors import LinkError, LinkSilent, PrinterRefused, TallGrainError
+from tallgrain.errors import LinkError, LinkGone, LinkSilent, PrinterRefused, TallGrainError
 from tallgrain.link.wire import Notification, Refused, Reply, decode, encode
 
 log = logging.getLogger(__name__)
@@ -224,8 +224,8 @@ class Channel:
         else:
             future.set_exception(_refusal(message))
 
-    def _gone(self, why: str) -> LinkError:
-        return LinkError(
+    def _gone(self, why: str) -> LinkGone:
+        return LinkGone(
             f"the printer is gone ({why}).",
             self.where,
             "STOP can't reach it: use the power switch if it moves. Then link again.",

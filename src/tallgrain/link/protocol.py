@@ -12,7 +12,7 @@ from tallgrain.core.held.surface import HeldSurface, Takes
 from tallgrain.core.machine.outline import Rectangle
 from tallgrain.core.survey import Floats
 from tallgrain.core.values import StoredValue
-from tallgrain.errors import LeaseHeld, LinkError, LinkSilent, TallGrainError, TrustLost
+from tallgrain.errors import LinkError, LinkGone, LinkSilent, TallGrainError, TrustLost
 
 _T = TypeVar("_T")
 # No address is told longer than this.
@@ -163,9 +163,7 @@ def first_answer(url: str, ask: Callable[[], _T]) -> _T:
     printer that could be moving."""
     try:
         return ask()
-    except LeaseHeld:
-        raise
-    except LinkError as error:
+    except (LinkSilent, LinkGone) as error:
         why = "nothing came in time" if isinstance(error, LinkSilent) else "what came is no answer"
         raise LinkError(
             f"no printer answers there ({why}).",

@@ -4,7 +4,7 @@ import json
 from dataclasses import dataclass
 from typing import Any
 
-from tallgrain.errors import LinkError
+from tallgrain.errors import LinkError, LinkGone
 
 
 @dataclass(frozen=True)
@@ -65,7 +65,7 @@ def decode(line: bytes) -> Message:
 
 def _nonsense(line: bytes) -> LinkError:
     shown = line[:40].decode("utf-8", "replace").strip()
-    return LinkError(
+    return LinkGone(
         f"the printer answered something that makes no sense ('{shown}').",
         "link",
         "Check what is connected there, then link again.",

@@ -354,7 +354,7 @@ def _followed(g: Ground, print_: Coming, holds: Holds) -> Followed:
         name = recalled_name(print_.sheet, holds.surfaces)
         found = holds.surfaces.get(name)
         if found is None:
-            return by(None, f"the printer stores no surface '{name}' to load before printing")
+            return by(None, f"no surface '{name}' is stored in the printer")
         return by(found, f"what prints recall, the surface '{name}'")
     kept = [w for w in last_written(g.journal).values() if w.outcome.startswith("kept")]
     if kept:

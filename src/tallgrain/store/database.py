@@ -13,6 +13,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from tallgrain.errors import ReadOnly, StoreError
+from tallgrain.store.lock import refuse_other_than_file
 from tallgrain.store.schema import NEWEST, step_of, upgrade
 
 NETWORK_FILESYSTEMS = ("nfs", "cifs", "smb", "sshfs", "9p", "davfs", "afs", "ceph", "glusterfs")
@@ -164,6 +165,7 @@ def version_of(path: Path) -> int | None:
     that is no ledger, sqlite3.Error for one that can't be read."""
     if not path.exists():
         return None
+    refuse_other_than_file(path)
     if path.stat().st_size == 0:
         raise _foreign("this file is empty: no ledger.", path)
     with closing(open_reading(path)) as connection:

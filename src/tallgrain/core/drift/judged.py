@@ -319,7 +319,7 @@ def _cause(
     many events, placed at random in the season, would often lie as near."""
     event = _nearest(before, after, events)
     if event is None:
-        return None, "nothing was noted then"
+        return None, "nothing was noted near it"
     words = f"{event.kind} ({event.at:%-d %b})"
     begun, ended = min(times[0], before), max(times[-1], after)
     whole = [e for e in events if begun <= e.at <= ended]
@@ -328,8 +328,8 @@ def _cause(
     chance = 1 - (1 - share) ** max(len(whole), 1)
     if chance > BY_CHANCE:
         tens = max(round(10 * chance), 1)
-        return None, f"{words} was noted then, as one of so many would be by chance {tens} in 10"
-    return event, f"noted then, {words}"
+        return None, f"{words} was noted near it, as one of so many would be by chance {tens} in 10"
+    return event, f"nearest note: {words}"
 
 
 def _nearest(before: datetime, after: datetime, events: Sequence[Noted]) -> Noted | None:

@@ -12,7 +12,7 @@ from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, field
 
-from tallgrain.errors import LinkError, LinkSilent, PrinterRefused, TallGrainError
+from tallgrain.errors import LinkError, LinkGone, LinkSilent, PrinterRefused, TallGrainError
 from tallgrain.link.console.dialect import Dialect
 from tallgrain.link.console.framing import Lines, looks_like_noise, wrapped
 from tallgrain.link.console.parts import MOTIONS, Operation
@@ -418,7 +418,7 @@ class ConsoleChannel:
         why = getattr(error, "strerror", None) or str(error)
         if "readiness" in why or "Input/output" in why or "Bad file" in why:
             why = "its cable was pulled, or it was switched off"
-        return LinkError(
+        return LinkGone(
             f"the printer is gone ({why}).",
             self.where,
             "STOP can't reach it: use the power switch if it moves. Then link again.",
