@@ -180,10 +180,13 @@ class SummitButton(StationButton):
         painter.drawLine(QPointF(30, y), QPointF(30, box.bottom()))
         for right, down in ((-10, 8), (10, 8), (0, -8)):
             paint_kernel(painter, QPointF(30 + right, y + down - 2), kernel.fill, 15, 20)
-        text(painter, QPointF(56, y - 14), kernel.name, pixels=13, bold=True)
-        text(painter, QPointF(56, y + 5), kernel.headline, pixels=14, bold=True)
+        # Three lines stand closer where there is little height.
+        near = min(box.height() / 66.0, 1.0)
+        text(painter, QPointF(56, y - 14 * near), kernel.name, pixels=13, bold=True)
+        text(painter, QPointF(56, y + 5 * near - (1 - near) * 4), kernel.headline, pixels=14,
+             bold=True)  # fmt: skip
         good = kernel.fill is Fill.FULL
-        text(painter, QPointF(56, y + 23), kernel.reason, pixels=11,
+        text(painter, QPointF(56, y + 23 * near - (1 - near) * 6), kernel.reason, pixels=11,
              colour=theme.MUTED if good else theme.RUST)  # fmt: skip
         if self.hasFocus():
             painter.setPen(pen(theme.GOLD, 2))
