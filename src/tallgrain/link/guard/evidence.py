@@ -102,7 +102,8 @@ class Evidence:
 
     def wants_fit(self, z: float) -> bool:
         """Whether something that fits should be pushed under the nozzle for the next look."""
-        return bool(self.seen) and self.room(z) < READING_MM
+        seen = self.seen  # read once: the work's thread may begin anew meanwhile
+        return bool(seen) and _room(seen, z) < READING_MM
 
     def wants_bracket(self, z: float) -> bool:
         """Whether nothing was said yet not to fit, near above what fits."""
@@ -168,8 +169,7 @@ class Evidence:
 
     def room(self, z: float) -> float:
         """How high the nozzle stands at the least by all that was said (mm)."""
-        return min(s.now(z) + (0.0 if s.fits or not self.newest.fits else RULER_MM)
-                   for s in self.seen)  # fmt: skip
+        return _room(self.seen, z)
 
     @property
     def heights(self) -> tuple[tuple[float, bool], ...]:
@@ -192,6 +192,10 @@ class Evidence:
         if all(abs(s.z) < 1e5 and 0 < s.mm <= MOST_MM for s in looks):
             self.seen, self.due = looks, due and bool(looks)
             self.recalled = self.due
+
+
+def _room(seen: list[Look], z: float) -> float:
+    return min(s.now(z) + (0.0 if s.fits or not seen[-1].fits else RULER_MM) for s in seen)
 
 
 def _wrong(before: list[Look], look: Look) -> str:
