@@ -38,6 +38,7 @@ class Levelling:
     done: int
     total: int
     last: str = ""  # what was found last, where nothing was measured since
+    places: tuple[tuple[float, float], ...] = ()  # touched by what is under way
 
 
 def paint_tilt(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
@@ -60,7 +61,11 @@ def paint_tilt(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
         told = f"across the supports {mm(across, 2)} mm per m: they can't correct it, {who}"
         foot = QPointF(rect.center().x(), rect.bottom() - 8)
         wrapped(painter, foot, told, rect.width() - 16, colour=theme.RUST, up=True)
-    if newest is None:
+    painter.setPen(pen(theme.INK, 1.2))
+    painter.setBrush(theme.GRAIN)
+    for place in seen.places:
+        painter.drawEllipse(view.at(*place), 4.0, 4.0)
+    if newest is None and not seen.places:
         under_way = seen.total and seen.done < seen.total
         told = f"touching {seen.done} of {seen.total}" if under_way else seen.last or "not measured"
         text(painter, view.at(*sheet.plate.datum_point), told, CENTRE, 14, theme.MUTED)

@@ -269,6 +269,7 @@ class TiltStation(Station):
                     len(work.touched),
                     work.total if busy else 0,
                     self._last(),
+                    tuple((t.x, t.y) for t in work.touched) if busy else (),
                 ),
             )
 
