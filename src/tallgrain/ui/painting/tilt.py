@@ -61,9 +61,11 @@ def paint_tilt(painter: QPainter, rect: QRectF, seen: Levelling) -> None:
         told = f"across the supports {mm(across, 2)} mm per m: they can't correct it, {who}"
         foot = QPointF(rect.center().x(), rect.bottom() - 8)
         wrapped(painter, foot, told, rect.width() - 16, colour=theme.RUST, up=True)
+    # Beside figures at the motors they would stand on words.
+    places = seen.places if newest is None else ()
     painter.setPen(pen(theme.INK, 1.2))
     painter.setBrush(theme.GRAIN)
-    for place in seen.places:
+    for place in places:
         painter.drawEllipse(view.at(*place), 4.0, 4.0)
     if newest is None and not seen.places:
         under_way = seen.total and seen.done < seen.total
