@@ -13,7 +13,7 @@ COLD_C = 35.0
 def as_warm(ledger: Ledger, machine: str) -> dict[str, Any]:
     """The heat of the newest whole survey, where it was a hot one: nozzle_c, plate_c, soak_min."""
     heads = [h for h in ledger.heads(machine) if h.state == "complete" and h.kind == "surface"]
-    heat = ledger.survey(heads[-1].ident).conditions if heads else None
+    heat = heads[-1].conditions if heads else None
     if heat is None or (heat.plate_c or 0.0) < COLD_C:
         return {}
     soak = float(round(heat.soak_min or 0.0))

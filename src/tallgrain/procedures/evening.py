@@ -102,11 +102,11 @@ def _offset(journal: Journal, sheet: MachineSheet) -> list[EveningStep]:
 
 def _heights(journal: Journal, sheet: MachineSheet, now: Now) -> list[EveningStep]:
     """Warm, level, and the first survey."""
-    ledger, prints = journal.ledger, printing(journal)
-    heads = [h for h in ledger.heads(sheet.name) if h.kind == "surface"]
+    prints = printing(journal)
+    heads = [h for h in journal.ledger.heads(sheet.name) if h.kind == "surface"]
     whole = [h for h in heads if h.state == "complete"]
     soaked = now.soak_min is not None and now.soak_min >= prints.soak_min
-    hot = any((ledger.survey(h.ident).conditions.plate_c or 0.0) >= COLD_C for h in whole)
+    hot = any((h.conditions.plate_c or 0.0) >= COLD_C for h in whole)
     more = f"{prints.plate_c:.0f} °C, {prints.soak_min:.0f} min"
     steps = [EveningStep("warm up", soaked or hot, now.soak_min is not None, 0.0, more)]
     if sheet.kinematics == "delta":

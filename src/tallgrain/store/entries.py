@@ -20,6 +20,7 @@ class SurveyHead:
     state: str
     why: str
     note: str
+    conditions: Conditions
 
 
 @dataclass(frozen=True)

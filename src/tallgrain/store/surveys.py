@@ -160,6 +160,7 @@ def read_heads(connection: Connection, machine: str | None, number: int | None) 
             row["state"],
             row["ended_why"],
             row["note"],
+            _conditions(row),
         )
         for row in named_rows(connection, f"{_HEADS} WHERE {wanted} {_IN_TIME}", values)
     ]

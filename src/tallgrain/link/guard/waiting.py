@@ -10,11 +10,14 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from functools import partial
+from queue import Empty, SimpleQueue
+from typing import TypeVar
 
 from tallgrain.errors import JobError
 from tallgrain.link.guard.trust import Trust
 from tallgrain.link.protocol import PrinterState
 
+_T = TypeVar("_T")
 LOOK_S = 0.05
 # A soak is asked for in steps (s of the printer's time), so that its end is near whenever it is
 # wanted; a stand-in whose time runs faster rests longer in a step that soon ends.
@@ -58,6 +61,20 @@ class Waiting:
         finally:
             self.what = before
             self.on_change()
+
+    def for_answer(self, ask: Callable[[], None], answers: SimpleQueue[_T]) -> _T | None:
+        """Ask a person, and wait for what is put into the queue; None where whoever owns the work
+        ended that. Raises Halted."""
+        with self.on("an answer"):
+            ask()
+            while True:
+                try:
+                    return answers.get(timeout=LOOK_S)
+                except Empty:
+                    if self._trust.halted.is_set():
+                        raise self._trust.halted_error() from None
+                    if self.over():
+                        return None
 
     def hold(self) -> None:
         """Before a touch: wait here while paused, until a halt or the work's end."""

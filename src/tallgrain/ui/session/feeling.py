@@ -1,6 +1,6 @@
 """A hand that feels for a printer without a probe: the work waits in its thread for the answer."""
 
-from queue import Empty, SimpleQueue
+from queue import SimpleQueue
 from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QObject, pyqtSignal
@@ -11,8 +11,6 @@ from tallgrain.procedures.events import BreakOff
 
 if TYPE_CHECKING:
     from tallgrain.ui.session.session import Session
-
-LOOK_S = 0.05
 
 
 class Feeling(QObject):
@@ -34,7 +32,7 @@ class Feeling(QObject):
 
     def serve(self, guard: Guard, token: BreakOff) -> None:
         """Be asked by a guard, until a wish to break off, which ends its waits too."""
-        guard.by_gauge.ask = lambda asked: self._wait(asked, guard, token)
+        guard.by_gauge.ask = lambda asked: self._wait(asked, guard)
         guard.waiting.over = lambda: token.asked
         guard.waiting.on_change = self._waits.emit
         guard.waiting.pause(False)
@@ -45,19 +43,10 @@ class Feeling(QObject):
             self._show(None)
             self._answers.put(feel)
 
-    def _wait(self, asked: FeelAsked, guard: Guard, token: BreakOff) -> Answer:
+    def _wait(self, asked: FeelAsked, guard: Guard) -> Answer:
         """In the work's own thread."""
         self._answers = SimpleQueue()
-        with guard.waiting.on("an answer"):
-            self._asked.emit(asked)
-            while True:
-                try:
-                    return self._answers.get(timeout=LOOK_S)
-                except Empty:
-                    if guard.trust.halted.is_set():
-                        raise guard.trust.halted_error() from None
-                    if token.asked:
-                        return None
+        return guard.waiting.for_answer(lambda: self._asked.emit(asked), self._answers)
 
     def _show(self, asked: FeelAsked | None) -> None:
         self.asked = asked

@@ -1,7 +1,7 @@
 """Proving a console at the window: the proof runs in its thread, and waits for who stands there."""
 
 from functools import partial
-from queue import Empty, SimpleQueue
+from queue import SimpleQueue
 from typing import cast
 
 from PyQt6.QtCore import QObject, pyqtSignal
@@ -15,8 +15,6 @@ from tallgrain.procedures.events import BreakOff
 from tallgrain.procedures.proving import Question, StepBegins, StepDone, prove
 from tallgrain.ui.session.session import Session
 from tallgrain.ui.session.timers import follow
-
-LOOK_S = 0.1
 
 
 class ProvingWork(QObject):
@@ -66,7 +64,7 @@ class ProvingWork(QObject):
         journal = self._session.journal
 
         def routine(token: BreakOff) -> object:
-            ask = partial(self._wait, token, guard)
+            ask = partial(self._wait, guard)
             return prove(guard, cast(Provable, printer), journal, ask)
 
         self.under_way = True
@@ -82,21 +80,13 @@ class ProvingWork(QObject):
 
     # In the proof's own thread
 
-    def _wait(self, token: BreakOff, guard: Guard, question: Question) -> float | bool:
-        with guard.waiting.on("an answer"):
-            self._asked.emit(question)
-            while True:
-                try:
-                    return self._answers.get(timeout=LOOK_S)
-                except Empty:
-                    if guard.trust.halted.is_set():
-                        raise guard.trust.halted_error() from None
-                    if token.asked:
-                        raise GuardRefused(
-                            "the proof was broken off.",
-                            "console",
-                            "Begin it anew when you are there.",
-                        ) from None
+    def _wait(self, guard: Guard, question: Question) -> float | bool:
+        said = guard.waiting.for_answer(lambda: self._asked.emit(question), self._answers)
+        if said is None:
+            raise GuardRefused(
+                "the proof was broken off.", "console", "Begin it anew when you are there."
+            )
+        return said
 
     # In the window's thread
 
