@@ -29,7 +29,7 @@ class StepButton(QPushButton):
 
     def sizeHint(self) -> QSize:
         """A kernel and two lines; slim: the kernel alone."""
-        return theme.size(40, 24) if self.slim else theme.size(90, 62)
+        return theme.size(40, 24) if self.slim else theme.size(90, 68)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Draw it."""
